@@ -1,0 +1,38 @@
+# make test   runs every check and test       make demo         opens the demo field
+# make build  builds bin/lanternfield         make screenshots  renews docs/screenshots
+# make bench  prints times and memory
+GO ?= go
+export CGO_ENABLED ?= 0
+
+RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
+TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15
+LOOK_NEEDS = $(RUN_NEEDS) tmux=tmux Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
+BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl python3=python3
+
+.PHONY: build test demo screenshots bench lint
+
+build:
+	@mkdir -p bin
+	@$(GO) build -o bin/lanternfield ./cmd/lanternfield
+
+lint:
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt: $$unformatted"; exit 1; }
+	@$(GO) vet ./...
+	@$(GO) tool staticcheck ./...
+
+test: build lint
+	@scripts/need.sh $(TEST_NEEDS)
+	$(GO) test -timeout 10m ./...
+	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/store ./internal/core/...
+
+demo: build
+	@scripts/need.sh $(RUN_NEEDS)
+	@bin/lanternfield demo
+
+screenshots: build
+	@scripts/need.sh $(LOOK_NEEDS)
+	@scripts/screenshots.sh docs/screenshots
+
+bench: build
+	@scripts/need.sh $(BENCH_NEEDS)
+	@bench/run.sh

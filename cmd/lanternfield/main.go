@@ -1,0 +1,19 @@
+// Command lanternfield defines the topology of a distributed system, deploys it in order and watches it converge.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"lanternfield/internal/cli"
+	"lanternfield/internal/tui"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, tui.Run)
+	stop()
+	os.Exit(code)
+}

@@ -1,0 +1,268 @@
+// Package agent is the daemon on a node. It runs and supervises the members that a controller orders, keeps what it was
+// ordered on disk before acting, and reports what happens with numbers, until acknowledged. Members outlive it.
+package agent
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// Options are what an agent is started with.
+type Options struct {
+	Dir     string         // the agent's own folder, made by the ground
+	Node    field.NodeName // for messages
+	Address string         // where it listens; the port is chosen by the kernel
+	Ready   *os.File       // gets a line when the agent answers; may be nil
+}
+
+// Endpoint is where an agent answers, as it writes it to its folder.
+type Endpoint struct {
+	Agent     string `json:"agent"`
+	URL       string `json:"url"`
+	PID       int    `json:"pid"`
+	StartTime int64  `json:"start_time"`
+}
+
+// Agent is a running agent.
+type Agent struct {
+	options Options
+	disk    layout
+	memory  memory
+	reports *reportLog
+	token   string
+
+	mu      sync.Mutex
+	members map[field.MemberName]*held
+	quit    context.CancelFunc
+	wait    sync.WaitGroup
+}
+
+// held is a member with the newest order that is on disk.
+type held struct {
+	*member
+	order order.Order
+	done  chan struct{}
+}
+
+// ErrRunning says that another agent holds the folder.
+var ErrRunning = errors.New("another agent runs in this folder")
+
+// Run is an agent from its first breath to its last. It returns when the context ends or the controller dismisses it.
+func Run(ctx context.Context, o Options) error {
+	debug.SetGCPercent(30) // an agent shall be small: it sits beside what matters
+	a := &Agent{options: o, disk: layout{o.Dir}, members: map[field.MemberName]*held{}}
+	lock, err := holdLock(a.disk.lock())
+	if errors.Is(err, errStillAlive) {
+		return ErrRunning
+	}
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	token, err := os.ReadFile(a.disk.token())
+	if err != nil {
+		return fmt.Errorf("the agent's token cannot be read: %w", err)
+	}
+	a.token = string(token)
+	if err := a.recall(); err != nil {
+		return err
+	}
+	ctx, a.quit = context.WithCancel(ctx)
+	defer a.quit()
+	if err := a.resume(ctx); err != nil {
+		return err
+	}
+	return a.serve(ctx)
+}
+
+// recall reads what an earlier agent of this folder has left.
+func (a *Agent) recall() error {
+	err := readJSON(a.disk.memory(), &a.memory)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s cannot be read: %w", a.disk.memory(), err)
+	}
+	if a.memory.Agent == "" {
+		id := make([]byte, 8)
+		if _, err := rand.Read(id); err != nil {
+			return err
+		}
+		a.memory.Agent = hex.EncodeToString(id)
+		if err := writeSafe(a.disk.memory(), a.memory); err != nil {
+			return err
+		}
+	}
+	if a.reports, err = openReports(a.disk.reports()); err != nil {
+		return err
+	}
+	return diskError(os.MkdirAll(a.disk.keeps(), 0o700))
+}
+
+// resume takes up the members that are on disk.
+func (a *Agent) resume(ctx context.Context) error {
+	entries, err := os.ReadDir(a.disk.keeps())
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		var o order.Order
+		if readJSON(filepath.Join(a.disk.keeps(), e.Name(), "order.json"), &o) == nil && o.Member != "" {
+			a.hold(ctx, o)
+		}
+	}
+	return nil
+}
+
+// hold starts supervising a member.
+func (a *Agent) hold(ctx context.Context, o order.Order) {
+	h := &held{member: newMember(a.disk, a.reports, o.Member), order: o, done: make(chan struct{})}
+	h.member.order = o
+	a.members[o.Member] = h
+	a.wait.Add(1)
+	go func() {
+		defer a.wait.Done()
+		defer close(h.done)
+		h.run(ctx)
+		if ctx.Err() == nil { // gone
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			if a.members[o.Member] == h {
+				delete(a.members, o.Member)
+			}
+		}
+	}()
+}
+
+// Refused is an order that is not taken, with the reason.
+type Refused struct {
+	Status int
+	Why    string
+}
+
+func (r *Refused) Error() string { return r.Why }
+
+// Take keeps an order on disk, then has it carried out. Orders of an older term or revision are refused; the newest one
+// repeated is taken again without effect.
+func (a *Agent) Take(ctx context.Context, o order.Order) error {
+	if !field.NamePattern.MatchString(string(o.Member)) {
+		return &Refused{http.StatusBadRequest, fmt.Sprintf("%q cannot name a member", o.Member)}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if o.Term < a.memory.Term {
+		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", o.Term, a.memory.Term)}
+	}
+	h := a.members[o.Member]
+	if h != nil && o.Revision < h.order.Revision {
+		return &Refused{http.StatusConflict, fmt.Sprintf("the order has revision %d, and revision %d has been taken", o.Revision, h.order.Revision)}
+	}
+	if o.Term > a.memory.Term {
+		next := a.memory
+		next.Term = o.Term
+		if err := writeSafe(a.disk.memory(), next); err != nil {
+			return &Refused{http.StatusInsufficientStorage, err.Error()}
+		}
+		a.memory = next
+	}
+	if h != nil && o.Revision == h.order.Revision {
+		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
+		return nil
+	}
+	keep := a.disk.keep(o.Member)
+	if err := os.MkdirAll(keep, 0o700); err != nil {
+		return &Refused{http.StatusInsufficientStorage, diskError(err).Error()}
+	}
+	if err := writeSafe(filepath.Join(keep, "order.json"), o); err != nil {
+		return &Refused{http.StatusInsufficientStorage, err.Error()}
+	}
+	a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
+	if h == nil {
+		a.hold(ctx, o)
+		return nil
+	}
+	h.order = o
+	h.give(o)
+	return nil
+}
+
+// measures gives the newest answers to the ready probes.
+func (a *Agent) measures() map[field.MemberName]Measure {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := make(map[field.MemberName]Measure, len(a.members))
+	for name, h := range a.members {
+		h.mu.Lock()
+		out[name] = h.measure
+		h.mu.Unlock()
+	}
+	return out
+}
+
+// serve answers until the context ends.
+func (a *Agent) serve(ctx context.Context) error {
+	listener, err := net.Listen("tcp", net.JoinHostPort(a.options.Address, "0"))
+	if err != nil {
+		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
+	}
+	end := Endpoint{Agent: a.memory.Agent, URL: "http://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
+	if err := writeQuick(a.disk.endpoint(), end); err != nil {
+		return err
+	}
+	server := &http.Server{Handler: a.handler(ctx), BaseContext: func(net.Listener) context.Context { return ctx }}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	if a.options.Ready != nil {
+		fmt.Fprintln(a.options.Ready, end.URL)
+		a.options.Ready.Close()
+	}
+	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
+	chores := time.NewTicker(2 * time.Second)
+	defer chores.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			stopping, cancel := context.WithTimeout(context.Background(), time.Second)
+			defer cancel()
+			_ = server.Shutdown(stopping)
+			a.wait.Wait()
+			return nil
+		case err := <-failed:
+			return err
+		case <-chores.C:
+			if a.chores() {
+				a.quit()
+			}
+		}
+	}
+}
+
+// chores cuts logs, and tells whether the agent's folder has been deleted under it: then nobody can reach it any more,
+// and what it runs is ended, since it would be found by nobody.
+func (a *Agent) chores() (orphaned bool) {
+	_, err := os.Stat(a.disk.dir)
+	orphaned = errors.Is(err, fs.ErrNotExist)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for name, h := range a.members {
+		if orphaned {
+			sweep(a.disk, name, 0)
+			continue
+		}
+		h.rotate()
+	}
+	return orphaned
+}

@@ -1,0 +1,141 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/render"
+)
+
+// layout is an agent's folder. A member's own folder holds what its program sees; what the agent must remember of it is
+// kept apart, so that no config file of a program can overwrite it.
+type layout struct{ dir string }
+
+func (l layout) endpoint() string { return filepath.Join(l.dir, "agent.json") }
+func (l layout) token() string    { return filepath.Join(l.dir, "token") }
+func (l layout) lock() string     { return filepath.Join(l.dir, "agent.lock") }
+func (l layout) reports() string  { return filepath.Join(l.dir, "reports.ndjson") }
+func (l layout) memory() string   { return filepath.Join(l.dir, "memory.json") }
+func (l layout) keeps() string    { return filepath.Join(l.dir, "keep") }
+func (l layout) keep(m field.MemberName) string {
+	return filepath.Join(l.keeps(), string(m))
+}
+func (l layout) member(m field.MemberName) string { return render.MemberDir(l.dir, m) }
+
+// memory is what the agent as a whole must not forget.
+type memory struct {
+	Agent string `json:"agent"` // identity, made once
+	Term  uint64 `json:"term"`  // the highest seen
+}
+
+// keptProcess is what must be known of a member's process to find it again. It is written before the fork with PID 0.
+type keptProcess struct {
+	Incarnation int   `json:"incarnation"`
+	Round       int   `json:"round"`
+	PID         int   `json:"pid"`
+	StartTime   int64 `json:"start_time"` // of the process, in ticks since boot: tells a reused pid apart
+	LogFrom     int64 `json:"log_from"`   // where its output begins in the log
+	Ended       bool  `json:"ended"`
+	Attempt     int   `json:"attempt"`
+}
+
+// writeSafe replaces a file whole, and returns after it is on the disk.
+func writeSafe(name string, value any) error { return replace(name, value, true) }
+
+// writeQuick replaces a file whole, without waiting for the disk: enough for what dies with the machine anyway.
+func writeQuick(name string, value any) error { return replace(name, value, false) }
+
+func replace(name string, value any, sync bool) error {
+	data, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	tmp := name + ".new"
+	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return diskError(err)
+	}
+	_, err = f.Write(data)
+	if err == nil && sync {
+		err = f.Sync()
+	}
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = os.Rename(tmp, name)
+	}
+	if err != nil {
+		return diskError(errors.Join(err, removeIfThere(tmp)))
+	}
+	if !sync {
+		return nil
+	}
+	return syncDir(filepath.Dir(name))
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return diskError(err)
+	}
+	return diskError(errors.Join(d.Sync(), d.Close()))
+}
+
+func removeIfThere(name string) error {
+	if err := os.Remove(name); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// diskError words the errors of a disk for people.
+func diskError(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return fmt.Errorf("the disk is full (%w); free some space, it is tried again", err)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("no permission to write (%w)", err)
+	}
+	return err
+}
+
+func readJSON(name string, into any) error {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(data, into)
+}
+
+// writeFiles puts a member's config files in place. Those already as wanted are left alone; it tells which changed.
+func writeFiles(dir string, files []order.File, which func(order.File) bool) (changed []string, err error) {
+	for _, f := range files {
+		if !which(f) {
+			continue
+		}
+		name := filepath.Join(dir, f.Path)
+		if old, err := os.ReadFile(name); err == nil && string(old) == f.Content {
+			continue
+		}
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return changed, diskError(err)
+		}
+		tmp := name + ".new"
+		if err := os.WriteFile(tmp, []byte(f.Content), fs.FileMode(f.Mode)); err != nil {
+			return changed, diskError(errors.Join(err, removeIfThere(tmp)))
+		}
+		if err := errors.Join(os.Chmod(tmp, fs.FileMode(f.Mode)), os.Rename(tmp, name)); err != nil {
+			return changed, diskError(err)
+		}
+		changed = append(changed, f.Path)
+	}
+	return changed, nil
+}

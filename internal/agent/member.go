@@ -1,0 +1,490 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// member supervises one member. One goroutine owns it; orders reach it through a channel.
+type member struct {
+	name    field.MemberName
+	disk    layout
+	reports *reportLog
+	orders  chan order.Order
+
+	order    order.Order
+	kept     keptProcess
+	proc     *process
+	watching context.CancelFunc
+	hung     chan int // incarnations whose alive probe has given up
+
+	mu      sync.Mutex
+	measure Measure
+	ready   time.Time // since when the process has been lit; zero when it is not
+}
+
+// What keeps a crashing program from being started over and over.
+const (
+	restartAfter = time.Second
+	restartMost  = 30 * time.Second
+	stopWithin   = 10 * time.Second
+	// A member that has been lit for this long is taken to be well: the next crash counts as the first.
+	wellAfter = 10 * time.Second
+)
+
+func newMember(l layout, reports *reportLog, name field.MemberName) *member {
+	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1)}
+}
+
+func (m *member) report(r order.Report) {
+	r.Member = m.name
+	if r.Incarnation == 0 {
+		r.Incarnation = m.kept.Incarnation
+	}
+	m.reports.add(r)
+}
+
+// give hands over the newest order; one that is waiting is replaced by it.
+func (m *member) give(o order.Order) {
+	for {
+		select {
+		case m.orders <- o:
+			return
+		default:
+		}
+		select {
+		case <-m.orders:
+		default:
+		}
+	}
+}
+
+func (m *member) processFile() string { return filepath.Join(m.disk.keep(m.name), "process.json") }
+func (m *member) aliveLock() string   { return filepath.Join(m.disk.keep(m.name), "alive.lock") }
+
+// run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
+func (m *member) run(ctx context.Context) {
+	m.resume()
+	if m.order.Want == order.Stop && m.proc == nil {
+		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
+	}
+	var retry <-chan time.Time
+	for {
+		switch want := m.order.Want; {
+		case want == order.Run && m.proc == nil && retry == nil:
+			retry = m.start(ctx)
+		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
+			m.stop(ctx)
+			m.kept.Attempt = 0
+			continue
+		case want == order.Stop && m.proc != nil, want == order.Gone && m.proc != nil:
+			forced := m.stop(ctx)
+			if m.proc == nil && want == order.Stop {
+				m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision, Forced: forced})
+			} else if m.proc == nil && m.remove(forced) {
+				return
+			}
+		case want == order.Gone:
+			if m.remove(false) {
+				return
+			}
+			retry = time.After(restartAfter)
+		}
+		if ctx.Err() != nil {
+			m.unwatch()
+			return
+		}
+		var exited chan order.Exit
+		if m.proc != nil {
+			exited = m.proc.exited
+		}
+		select {
+		case <-ctx.Done():
+			m.unwatch()
+			return
+		case o := <-m.orders:
+			if m.take(ctx, o) {
+				retry = nil
+			}
+		case e := <-exited:
+			retry = time.After(m.crashed(e))
+		case <-retry:
+			retry = nil
+		case incarnation := <-m.hung:
+			if m.proc != nil && incarnation == m.kept.Incarnation {
+				slog.Warn("alive probe has given up", "member", m.name)
+				_ = m.proc.signal(syscall.SIGKILL)
+			}
+		}
+	}
+}
+
+// take makes the order the current one. It tells whether a pending retry should not be waited for.
+func (m *member) take(ctx context.Context, o order.Order) bool {
+	before := m.order
+	m.order = o
+	if o.Want == order.Stop && m.proc == nil {
+		m.report(order.Report{Kind: order.Stopped, Revision: o.Revision})
+	}
+	if o.Want == order.Run && m.proc != nil && before.Spec != nil && before.Round == o.Round && !reflect.DeepEqual(before.Spec, o.Spec) {
+		m.change(ctx, before.Spec)
+	}
+	return before.Want != o.Want || before.Round != o.Round
+}
+
+// change brings another spec to a running member as far as that needs no restart.
+func (m *member) change(ctx context.Context, before *order.Spec) {
+	spec := m.order.Spec
+	reloads := func(f order.File) bool { return f.OnChange == field.OnReload }
+	changed, err := writeFiles(m.disk.member(m.name), spec.Files, reloads)
+	if err == nil && len(changed) > 0 {
+		if err = m.validate(ctx); err == nil {
+			err = m.reload(ctx)
+		} else if _, back := writeFiles(m.disk.member(m.name), before.Files, reloads); back != nil { // it goes on with what worked
+			err = errors.Join(err, back)
+		}
+		r := order.Report{Kind: order.Reloaded}
+		if err != nil {
+			r.Why = err.Error()
+		}
+		m.report(r)
+	} else if err != nil {
+		m.report(order.Report{Kind: order.Reloaded, Why: err.Error()})
+	}
+	probes := func(s *order.Spec) []any { return []any{s.Ready, s.Alive, s.Leader, s.Roster} }
+	if !reflect.DeepEqual(probes(before), probes(spec)) {
+		m.unwatch()
+		m.watch(ctx, true)
+	}
+}
+
+func (m *member) validate(ctx context.Context) error {
+	return m.helper(ctx, m.order.Spec.Validate, "the check of its files")
+}
+
+func (m *member) reload(ctx context.Context) error {
+	r := m.order.Spec.Reload
+	switch {
+	case r == nil:
+		return fmt.Errorf("its program says no way to reload")
+	case len(r.Exec) > 0:
+		return m.helper(ctx, r.Exec, "the reload")
+	}
+	return m.proc.signal(signalByName(r.Signal))
+}
+
+func (m *member) helper(ctx context.Context, args []string, what string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	a := &asker{member: m.name, spec: m.order.Spec, dir: m.disk.member(m.name)}
+	got, err := a.askExec(ctx, args)
+	if err != nil {
+		return fmt.Errorf("%s failed: %w", what, err)
+	}
+	if got.status != 0 {
+		return fmt.Errorf("%s ended with exit code %d: %s", what, got.status, shortened(fmt.Sprint(got.env["output"])))
+	}
+	return nil
+}
+
+// resume finds the process that an earlier agent left running.
+func (m *member) resume() {
+	_ = readJSON(m.processFile(), &m.kept)
+	if m.kept.Incarnation == 0 || m.kept.Ended {
+		return
+	}
+	if p, err := adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
+		m.adopted(p)
+		return
+	}
+	// The pid was not written down, or its process has ended. Whoever is left holds the lock; a fork that was under way
+	// shows its environment within moments.
+	deadline := time.Now().Add(5 * time.Second)
+	for lockHeld(m.aliveLock()) && time.Now().Before(deadline) {
+		pids := find(m.disk, m.name, m.kept.Incarnation)
+		if len(pids) > 0 && m.kept.PID == 0 {
+			if p, err := adopt(pids[0], startTime(pids[0])); err == nil {
+				m.kept.PID, m.kept.StartTime = p.pid, startTime(p.pid)
+				m.adopted(p)
+				return
+			}
+		}
+		if m.kept.PID > 0 {
+			sweep(m.disk, m.name, m.kept.PID) // children of a main process that has ended
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	m.crashed(order.Exit{})
+}
+
+func (m *member) adopted(p *process) {
+	m.proc = p
+	m.keep()
+	m.report(order.Report{Kind: order.Adopted, PID: p.pid})
+	m.watch(context.Background(), true)
+}
+
+func (m *member) keep() {
+	if err := writeQuick(m.processFile(), m.kept); err != nil {
+		slog.Error("process cannot be noted", "member", m.name, "error", err)
+	}
+}
+
+// start starts a process. When that fails it reports why and gives the time of the next try.
+func (m *member) start(ctx context.Context) <-chan time.Time {
+	failed := func(err error) <-chan time.Time {
+		m.kept.Attempt++
+		wait := m.backOff()
+		m.report(order.Report{Kind: order.StartFailed, Why: err.Error(), Attempt: m.kept.Attempt, RetryIn: wait})
+		return time.After(wait)
+	}
+	spec := m.order.Spec
+	if spec == nil || len(spec.Command) == 0 {
+		return failed(fmt.Errorf("its order says nothing to run"))
+	}
+	if lockHeld(m.aliveLock()) {
+		sweep(m.disk, m.name, m.kept.PID)
+		if lockHeld(m.aliveLock()) {
+			return failed(errStillAlive)
+		}
+	}
+	if err := portHolder(spec); err != nil {
+		return failed(err)
+	}
+	if err := os.MkdirAll(m.disk.member(m.name), 0o755); err != nil {
+		return failed(diskError(err))
+	}
+	if _, err := writeFiles(m.disk.member(m.name), spec.Files, func(order.File) bool { return true }); err != nil {
+		return failed(err)
+	}
+	if err := m.validate(ctx); err != nil {
+		return failed(err)
+	}
+	before := m.kept
+	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize()}
+	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
+		m.kept = before
+		return failed(err)
+	}
+	p, started, err := spawn(m.disk, m.name, spec, m.kept.Incarnation)
+	if err != nil {
+		m.kept.Ended = true
+		m.keep()
+		return failed(err)
+	}
+	m.proc, m.kept.PID, m.kept.StartTime = p, p.pid, started
+	m.keep()
+	m.report(order.Report{Kind: order.Started, PID: p.pid})
+	m.watch(ctx, false)
+	return nil
+}
+
+func (m *member) logSize() int64 {
+	if info, err := os.Stat(m.logFile()); err == nil {
+		return info.Size()
+	}
+	return 0
+}
+
+func (m *member) logFile() string { return filepath.Join(m.disk.member(m.name), "output.log") }
+
+func (m *member) watch(_ context.Context, wasReady bool) {
+	ctx, cancel := context.WithCancel(context.Background())
+	m.watching = cancel
+	incarnation := m.kept.Incarnation
+	w := &watcher{member: m.name, spec: m.order.Spec, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
+		report: func(r order.Report) {
+			if ctx.Err() == nil {
+				r.Member, r.Incarnation = m.name, incarnation
+				m.reports.add(r)
+			}
+		},
+		measure: func(x Measure) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.measure = x
+			if !x.OK {
+				m.ready = time.Time{}
+			}
+		},
+		becameReady: func() {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.ready = time.Now()
+		},
+		hung: func() {
+			select {
+			case m.hung <- incarnation:
+			default:
+			}
+		}}
+	if w.spec != nil {
+		go w.run(ctx)
+	}
+}
+
+func (m *member) unwatch() {
+	if m.watching != nil {
+		m.watching()
+		m.watching = nil
+	}
+}
+
+// crashed deals with a process that ended without having been asked to, and gives the time until the next start.
+func (m *member) crashed(e order.Exit) time.Duration {
+	m.unwatch()
+	m.mu.Lock()
+	if !m.ready.IsZero() && time.Since(m.ready) > wellAfter {
+		m.kept.Attempt = 0
+	}
+	m.ready, m.measure = time.Time{}, Measure{}
+	m.mu.Unlock()
+	m.kept.Attempt++
+	m.kept.Ended = true
+	pid := m.kept.PID
+	wait := m.backOff()
+	if pid > 0 {
+		m.report(order.Report{Kind: order.Exited, PID: pid, Exit: &e, Lines: m.lastLines(), Attempt: m.kept.Attempt, RetryIn: wait})
+	}
+	m.ended(pid)
+	return wait
+}
+
+// ended forgets the process and ends what it left behind.
+func (m *member) ended(pid int) {
+	if m.proc != nil {
+		m.proc.close()
+		m.proc = nil
+	}
+	sweep(m.disk, m.name, pid)
+	m.kept.Ended = true
+	m.keep()
+}
+
+func (m *member) backOff() time.Duration {
+	after, most := restartAfter, restartMost
+	if s := m.order.Spec; s != nil {
+		after, most = s.Restart.After.Or(after), s.Restart.Most.Or(most)
+	}
+	for range min(m.kept.Attempt-1, 16) {
+		after = min(2*after, most)
+	}
+	return after
+}
+
+// stop asks the process to end and kills it when it does not. It tells whether it had to be killed.
+func (m *member) stop(ctx context.Context) (forced bool) {
+	m.unwatch()
+	within, name := stopWithin, ""
+	if s := m.order.Spec; s != nil {
+		within, name = s.Stop.Within.Or(within), s.Stop.Signal
+	}
+	_ = m.proc.signal(signalByName(name))
+	deadline := time.NewTimer(within)
+	defer deadline.Stop()
+	for {
+		select {
+		case <-m.proc.exited:
+			m.ended(m.proc.pid)
+			return forced
+		case <-deadline.C:
+			forced = true
+			_ = m.proc.signal(syscall.SIGKILL)
+			_ = syscall.Kill(-m.proc.pid, syscall.SIGKILL)
+		case <-ctx.Done():
+			return forced // the next agent goes on from the order
+		}
+	}
+}
+
+// remove takes away what the member had on this node. It tells whether nothing is left.
+func (m *member) remove(forced bool) bool {
+	sweep(m.disk, m.name, 0)
+	if err := os.RemoveAll(m.disk.member(m.name)); err != nil {
+		slog.Error("member cannot be removed", "member", m.name, "error", err)
+		m.report(order.Report{Kind: order.StartFailed, Why: "its folder cannot be removed: " + err.Error()})
+		return false
+	}
+	m.report(order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced})
+	if err := os.RemoveAll(m.disk.keep(m.name)); err != nil {
+		slog.Error("member's record cannot be removed", "member", m.name, "error", err)
+	}
+	return true
+}
+
+// lastLines are the last lines that this incarnation wrote, fit for a screen.
+func (m *member) lastLines() []string {
+	f, err := os.Open(m.logFile())
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil
+	}
+	from := max(min(m.kept.LogFrom, info.Size()), info.Size()-4<<10)
+	data, err := io.ReadAll(io.NewSectionReader(f, from, info.Size()-from))
+	if err != nil {
+		return nil
+	}
+	var lines []string
+	for _, line := range slices.Backward(strings.Split(strings.TrimRight(string(data), "\n"), "\n")) {
+		if line = clean(line); line != "" {
+			lines = append(lines, shortened(line))
+		}
+		if len(lines) == 6 {
+			break
+		}
+	}
+	slices.Reverse(lines)
+	return lines
+}
+
+// Logs are cut when they are larger than this; the newest part is kept beside.
+const (
+	logMost = 16 << 20
+	logKeep = 4 << 20
+)
+
+// rotate cuts a log that has grown too large: its end is copied, the file itself is emptied in place, so that a program
+// which holds it open goes on writing to it.
+func (m *member) rotate() {
+	name := m.logFile()
+	info, err := os.Stat(name)
+	if err != nil || info.Size() < logMost {
+		return
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err == nil {
+		_, err = io.Copy(old, io.NewSectionReader(f, info.Size()-logKeep, logKeep))
+		err = errors.Join(err, old.Close())
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		slog.Warn("log cannot be kept", "member", m.name, "error", err)
+	}
+	_ = os.Truncate(name, 0)
+}

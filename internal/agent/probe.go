@@ -1,0 +1,324 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/vm"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// answer is what a member said to a call, as expressions see it.
+type answer struct {
+	status int
+	env    map[string]any
+}
+
+// asker asks one member.
+type asker struct {
+	member  field.MemberName
+	spec    *order.Spec
+	dir     string
+	compile map[string]*vm.Program
+}
+
+// Answers larger than this are cut.
+const mostAnswer = 1 << 20
+
+var probeClient = &http.Client{
+	Transport:     &http.Transport{DisableKeepAlives: true, ReadBufferSize: 2 << 10, WriteBufferSize: 2 << 10, Proxy: nil},
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
+func (a *asker) ask(ctx context.Context, c field.Call) (*answer, error) {
+	switch {
+	case c.HTTP != nil:
+		return a.askHTTP(ctx, c.HTTP)
+	case c.TCP != nil:
+		return a.askTCP(ctx, c.TCP)
+	case len(c.Exec) > 0:
+		return a.askExec(ctx, c.Exec)
+	}
+	return nil, fmt.Errorf("nothing to ask")
+}
+
+func (a *asker) address(port string) string {
+	return net.JoinHostPort(a.spec.Address, strconv.Itoa(a.spec.Ports[port].Number))
+}
+
+func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error) {
+	method := h.Method
+	if method == "" {
+		method = http.MethodGet
+		if h.Body != "" {
+			method = http.MethodPost
+		}
+	}
+	path := h.Path
+	if !strings.HasPrefix(path, "/") {
+		path = "/" + path
+	}
+	what := method + " " + path
+	req, err := http.NewRequestWithContext(ctx, method, "http://"+a.address(h.Port)+path, strings.NewReader(h.Body))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	for k, v := range h.Headers {
+		req.Header.Set(k, string(v))
+	}
+	res, err := probeClient.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %s", what, plainNet(err))
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %s", what, plainNet(err))
+	}
+	headers := map[string]any{}
+	for k := range res.Header {
+		headers[strings.ToLower(k)] = res.Header.Get(k)
+	}
+	return &answer{status: res.StatusCode, env: map[string]any{"status": res.StatusCode, "body": parsed(body), "headers": headers, "me": string(a.member)}}, nil
+}
+
+// parsed gives JSON as values and anything else as text.
+func parsed(body []byte) any {
+	var value any
+	if json.Unmarshal(body, &value) == nil {
+		return value
+	}
+	return string(body)
+}
+
+func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", a.address(t.Port))
+	if err != nil {
+		return nil, fmt.Errorf("connect to %s: %s", a.address(t.Port), plainNet(err))
+	}
+	defer conn.Close()
+	if deadline, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(deadline)
+	}
+	got := ""
+	if t.Send != "" {
+		if _, err := io.WriteString(conn, t.Send); err != nil {
+			return nil, fmt.Errorf("send: %s", plainNet(err))
+		}
+	}
+	if t.Expect != "" {
+		buf := make([]byte, 4<<10)
+		for !strings.Contains(got, t.Expect) && len(got) < mostAnswer {
+			n, err := conn.Read(buf)
+			got += string(buf[:n])
+			if err != nil && !strings.Contains(got, t.Expect) {
+				return nil, fmt.Errorf("the answer has no %q: %s", t.Expect, shortened(got))
+			}
+		}
+	}
+	return &answer{status: 200, env: map[string]any{"body": got, "me": string(a.member)}}, nil
+}
+
+func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
+	program, err := lookUp(args[0], a.spec.LookIn)
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.CommandContext(ctx, program, args[1:]...)
+	cmd.Dir = a.dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = 100 * time.Millisecond
+	cmd.Env = os.Environ()
+	for k, v := range a.spec.Env {
+		cmd.Env = append(cmd.Env, k+"="+v)
+	}
+	out := &bounded{}
+	cmd.Stdout, cmd.Stderr = out, out
+	err = cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return nil, fmt.Errorf("%s: %w", args[0], err)
+	}
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("%s took too long", args[0])
+	}
+	code := cmd.ProcessState.ExitCode()
+	return &answer{status: code, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
+}
+
+// bounded keeps the beginning of what is written.
+type bounded struct{ bytes.Buffer }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if room := mostAnswer - b.Len(); room > 0 {
+		b.Buffer.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+// check asks and judges.
+func (a *asker) check(ctx context.Context, p *field.Probe, patience time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	got, err := a.ask(ctx, p.Call)
+	if err != nil {
+		return err
+	}
+	if p.Expect == "" {
+		switch {
+		case p.HTTP != nil && got.status >= 400:
+			return fmt.Errorf("the answer was HTTP status %d", got.status)
+		case len(p.Exec) > 0 && got.status != 0:
+			return fmt.Errorf("%s ended with exit code %d: %s", p.Exec[0], got.status, shortened(fmt.Sprint(got.env["output"])))
+		}
+		return nil
+	}
+	ok, err := a.eval(p.Expect, got.env)
+	if err != nil {
+		return fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.Expect, firstLine(err))
+	}
+	if ok != true {
+		return fmt.Errorf("the answer was %s, and `%s` does not hold", shortened(jsonText(got.env["body"])), p.Expect)
+	}
+	return nil
+}
+
+func (a *asker) eval(text string, env map[string]any) (any, error) {
+	program := a.compile[text]
+	if program == nil {
+		var err error
+		if program, err = expr.Compile(text); err != nil {
+			return nil, err
+		}
+		a.compile[text] = program
+	}
+	return expr.Run(program, env)
+}
+
+// leads asks whether the member leads its cluster, and in which term.
+func (a *asker) leads(ctx context.Context, p *field.LeaderProbe) (leads bool, term uint64) {
+	ctx, cancel := context.WithTimeout(ctx, p.Timeout.Or(probeTimeout))
+	defer cancel()
+	got, err := a.ask(ctx, p.Call)
+	if err != nil {
+		return false, 0
+	}
+	is, err := a.eval(p.IsMe, got.env)
+	if err != nil || is != true {
+		return false, 0
+	}
+	if p.Term != "" {
+		if t, err := a.eval(p.Term, got.env); err == nil {
+			term, _ = strconv.ParseUint(fmt.Sprint(t), 10, 64)
+		}
+	}
+	return true, term
+}
+
+// roster reads the cluster's own list of members.
+func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.RosterEntry, error) {
+	ctx, cancel := context.WithTimeout(ctx, p.Timeout.Or(probeTimeout))
+	defer cancel()
+	got, err := a.ask(ctx, p.Call)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.eval(p.Each, got.env)
+	if err != nil {
+		return nil, err
+	}
+	items, ok := list.([]any)
+	if !ok {
+		return nil, fmt.Errorf("`%s` is not a list", p.Each)
+	}
+	entries := make([]order.RosterEntry, 0, len(items))
+	for _, item := range items {
+		env := map[string]any{"item": item, "me": string(a.member)}
+		id, err := a.eval(p.ID, env)
+		if err != nil {
+			return nil, err
+		}
+		name, err := a.eval(p.Name, env)
+		if err != nil {
+			return nil, err
+		}
+		var voter any = true
+		if p.Voter != "" {
+			if voter, err = a.eval(p.Voter, env); err != nil {
+				return nil, err
+			}
+		}
+		entries = append(entries, order.RosterEntry{ID: fmt.Sprint(id), Name: fmt.Sprint(name), Voter: voter == true})
+	}
+	return entries, nil
+}
+
+func plainNet(err error) string {
+	switch {
+	case errors.Is(err, context.DeadlineExceeded), os.IsTimeout(err):
+		return "no answer in time"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "the connection was cut"
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Err.Error()
+	}
+	return err.Error()
+}
+
+func jsonText(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	data, _ := json.Marshal(v)
+	return string(data)
+}
+
+func shortened(s string) string {
+	s = clean(strings.TrimSpace(s))
+	if len(s) > 160 {
+		return strings.ToValidUTF8(s[:160], "") + "…"
+	}
+	if s == "" {
+		return "empty"
+	}
+	return s
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+// clean takes out what could act on a terminal.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\t':
+			return ' '
+		case r < 0x20, r == 0x7f, r >= 0x80 && r < 0xa0, r == '\ufffd':
+			return -1
+		}
+		return r
+	}, s)
+}

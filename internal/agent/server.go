@@ -1,0 +1,71 @@
+package agent
+
+import (
+	"context"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// News is what an agent tells when asked for reports.
+type News struct {
+	Agent    string                       `json:"agent"`
+	Reports  []order.Report               `json:"reports,omitempty"`
+	Measures map[field.MemberName]Measure `json:"measures,omitempty"`
+}
+
+// longestWait bounds how long a request for reports may be kept open.
+const longestWait = 30 * time.Second
+
+// handler answers:
+//
+//	PUT  /v1/members/{name}               takes an order.Order
+//	GET  /v1/reports?after=N&ack=N&wait=D gives News: reports above after; those up to ack are dropped
+//	POST /v1/quit                         ends the agent; its members go on, unless they are gone
+func (a *Agent) handler(life context.Context) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("PUT /v1/members/{name}", func(w http.ResponseWriter, r *http.Request) {
+		var o order.Order
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<20)).Decode(&o); err != nil {
+			http.Error(w, "the order cannot be read: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		if string(o.Member) != r.PathValue("name") {
+			http.Error(w, "the order is for another member", http.StatusBadRequest)
+			return
+		}
+		err := a.Take(life, o)
+		var refused *Refused
+		if errors.As(err, &refused) {
+			http.Error(w, refused.Why, refused.Status)
+		}
+	})
+	mux.HandleFunc("GET /v1/reports", func(w http.ResponseWriter, r *http.Request) {
+		after, _ := strconv.ParseUint(r.FormValue("after"), 10, 64)
+		ack, _ := strconv.ParseUint(r.FormValue("ack"), 10, 64)
+		wait, _ := time.ParseDuration(r.FormValue("wait"))
+		a.reports.acknowledge(ack)
+		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
+		defer cancel()
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(News{Agent: a.memory.Agent, Reports: a.reports.after(ctx, after), Measures: a.measures()})
+	})
+	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusAccepted)
+		a.quit()
+	})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		given := r.Header.Get("Authorization")
+		if subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+a.token)) != 1 {
+			http.Error(w, "the token is not this agent's", http.StatusUnauthorized)
+			return
+		}
+		mux.ServeHTTP(w, r)
+	})
+}

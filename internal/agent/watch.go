@@ -1,0 +1,249 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/expr-lang/expr/vm"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// How a start-up is probed: every 20 ms while it is likely to be short, then ever slower down to the probe's own pace.
+const (
+	probeTimeout = 2 * time.Second // where the probe says nothing
+	firstPace    = 20 * time.Millisecond
+	firstPaceFor = 10 * time.Second
+	probePace    = time.Second
+	// A member that was lit is called unready when its probe has failed this often in a row.
+	failsBeforeUnready = 2
+	// How long a failing probe is kept quiet at a start-up, and between two different answers.
+	startupQuiet = 2 * time.Second
+	// How long the alive probe may fail, after it has succeeded, before the member is restarted.
+	aliveFor = 30 * time.Second
+)
+
+// Measure is the newest answer to a member's ready probe. Measures are not reports: some may be lost.
+type Measure struct {
+	OK        bool      `json:"ok"`
+	LatencyMS float64   `json:"latency_ms"`
+	Error     string    `json:"error"`
+	At        time.Time `json:"at"`
+}
+
+// watcher probes one process of a member until its context ends, and reports what changes.
+type watcher struct {
+	member      field.MemberName
+	spec        *order.Spec
+	dir         string
+	since       time.Time
+	wasReady    bool // adopted: has been lit before
+	report      func(order.Report)
+	measure     func(Measure)
+	becameReady func()
+	hung        func() // the alive probe has failed for too long
+}
+
+func (w *watcher) asker() *asker {
+	return &asker{member: w.member, spec: w.spec, dir: w.dir, compile: map[string]*vm.Program{}}
+}
+
+func (w *watcher) run(ctx context.Context) {
+	lit := make(chan struct{})
+	if w.spec.Leader != nil {
+		go w.watchLeader(ctx, lit)
+	}
+	if w.spec.Roster != nil {
+		go w.watchRoster(ctx, lit)
+	}
+	if w.spec.Alive != nil {
+		go w.watchAlive(ctx)
+	}
+	w.watchReady(ctx, lit)
+}
+
+// defaultReady is what is asked of a program that has no ready probe: to listen on its first port.
+func defaultReady(spec *order.Spec) *field.Probe {
+	first := ""
+	for name := range spec.Ports {
+		if first == "" || name < first {
+			first = name
+		}
+	}
+	if first == "" {
+		return nil
+	}
+	return &field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: first}}}
+}
+
+// upFor is how long a program without probe and ports must have run to count as ready.
+const upFor = time.Second
+
+func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
+	probe := w.spec.Ready
+	if probe == nil {
+		probe = defaultReady(w.spec)
+	}
+	ask := w.asker()
+	ready, everReady, fails, said := false, w.wasReady, 0, ""
+	pace := firstPace
+	begin := time.Now()
+	saidAt := begin
+	for {
+		asked := time.Now()
+		var err error
+		if probe != nil {
+			err = ask.check(ctx, probe, w.patience(probe, everReady))
+		} else if up := time.Since(w.since); up < upFor {
+			err = fmt.Errorf("it has run for %s only", field.Span(up))
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		m := Measure{OK: err == nil, At: asked, LatencyMS: float64(time.Since(asked).Microseconds()) / 1000}
+		if err != nil {
+			m.Error = err.Error()
+		}
+		w.measure(m)
+		every := w.every(probe)
+		switch {
+		case err == nil:
+			fails, said, pace = 0, "", every
+			if !ready {
+				ready = true
+				w.report(order.Report{Kind: order.Ready})
+				w.becameReady()
+				if lit != nil {
+					close(lit)
+					lit = nil
+				}
+				everReady = true
+			}
+		default:
+			fails++
+			worthSaying := said != m.Error && time.Since(saidAt) > startupQuiet
+			if everReady {
+				worthSaying = fails >= failsBeforeUnready && (said == "" || worthSaying)
+			}
+			if worthSaying {
+				said, saidAt, ready = m.Error, time.Now(), false
+				w.report(order.Report{Kind: order.Unready, Why: m.Error})
+			}
+			if fails == 1 && everReady {
+				pace = firstPace
+			}
+			if time.Since(begin) > firstPaceFor || everReady {
+				pace = min(pace*3/2, every)
+			}
+		}
+		if !sleep(ctx, pace) {
+			return
+		}
+	}
+}
+
+// patience is how long one answer is waited for. A program that is just starting often leaves its first callers hanging,
+// and the next call would be answered at once; so a start-up's calls are given up early, and later the older it gets.
+func (w *watcher) patience(p *field.Probe, everReady bool) time.Duration {
+	full := p.Timeout.Or(probeTimeout)
+	if everReady {
+		return full
+	}
+	return min(full, max(5*firstPace, time.Since(w.since)/5))
+}
+
+func (w *watcher) every(p *field.Probe) time.Duration {
+	if p == nil {
+		return probePace
+	}
+	return p.Every.Or(probePace)
+}
+
+func (w *watcher) watchLeader(ctx context.Context, lit <-chan struct{}) {
+	if !w.awaitLit(ctx, lit) {
+		return
+	}
+	ask, every := w.asker(), w.spec.Leader.Every.Or(probePace)
+	leading, term, first := false, uint64(0), true
+	for {
+		leads, t := ask.leads(ctx, w.spec.Leader)
+		if ctx.Err() != nil {
+			return
+		}
+		if leads != leading || t != term || first && leads {
+			w.report(order.Report{Kind: order.Leading, Leads: leads, Term: t})
+		}
+		leading, term, first = leads, t, false
+		if !sleep(ctx, every) {
+			return
+		}
+	}
+}
+
+func (w *watcher) watchRoster(ctx context.Context, lit <-chan struct{}) {
+	if !w.awaitLit(ctx, lit) {
+		return
+	}
+	ask, every := w.asker(), w.spec.Roster.Every.Or(2*probePace)
+	var last []order.RosterEntry
+	pace := firstPace
+	for {
+		entries, err := ask.roster(ctx, w.spec.Roster)
+		if ctx.Err() != nil {
+			return
+		}
+		if err == nil {
+			if !slices.Equal(entries, last) {
+				w.report(order.Report{Kind: order.RosterRead, Roster: entries})
+				last, pace = entries, firstPace // it may go on changing
+			}
+		}
+		if !sleep(ctx, pace) {
+			return
+		}
+		pace = min(pace*2, every)
+	}
+}
+
+func (w *watcher) watchAlive(ctx context.Context) {
+	ask, every := w.asker(), w.spec.Alive.Every.Or(probePace)
+	var lastGood time.Time
+	for {
+		err := ask.check(ctx, w.spec.Alive, w.spec.Alive.Timeout.Or(probeTimeout))
+		if ctx.Err() != nil {
+			return
+		}
+		if err == nil {
+			lastGood = time.Now()
+		} else if !lastGood.IsZero() && time.Since(lastGood) > aliveFor {
+			w.hung()
+			return
+		}
+		if !sleep(ctx, every) {
+			return
+		}
+	}
+}
+
+func (w *watcher) awaitLit(ctx context.Context, lit <-chan struct{}) bool {
+	select {
+	case <-lit:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}

@@ -1,0 +1,443 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/fieldfile"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "check [FILE]", Short: "Check the field file and say what is wrong or risky in the draft",
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, _, rest, err := a.load(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			found := finding.All(f.Field)
+			if a.json {
+				type located struct {
+					finding.Finding
+					File   string `json:"file"`
+					Line   int    `json:"line"`
+					Column int    `json:"column"`
+				}
+				list := []located{}
+				for _, x := range found {
+					line, column := f.Locate(x)
+					list = append(list, located{x, f.Name, line, column})
+				}
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found)})
+			} else {
+				a.printFindings(f, found)
+				members := 0
+				for _, r := range f.Field.Roles {
+					members += r.Members
+				}
+				fmt.Fprintf(a.out, "%s: %d %s, %d %s, %d %s; %s\n", f.Field.Name, len(f.Field.Roles), many(len(f.Field.Roles), "role"), members,
+					many(members, "member"), len(f.Field.Nodes), many(len(f.Field.Nodes), "node"), countFindings(found))
+			}
+			if finding.Worst(found) {
+				return errBadAnswer
+			}
+			return nil
+		}}
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+func (a *app) printFindings(f *fieldfile.File, found []finding.Finding) {
+	for _, x := range found {
+		line, column := f.Locate(x)
+		fmt.Fprintf(a.out, "%s:%d:%d: %s: %s\n", f.Name, line, column, x.Severity, x.Text)
+		if x.Mend != "" {
+			fmt.Fprintf(a.out, "      to mend it: %s\n", x.Mend)
+		}
+	}
+}
+
+func many(n int, one string) string {
+	if n == 1 {
+		return one
+	}
+	return one + "s"
+}
+
+func countFindings(found []finding.Finding) string {
+	if len(found) == 0 {
+		return "nothing found"
+	}
+	var parts []string
+	for _, s := range []finding.Severity{finding.Error, finding.Risk, finding.Hint} {
+		n := 0
+		for _, x := range found {
+			if x.Severity == s {
+				n++
+			}
+		}
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, many(n, string(s))))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) reviewCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "review [FILE]", Short: "Show what a deploy would change, step by step",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, folder, rest, err := a.load(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			found := finding.All(f.Field)
+			if finding.Worst(found) {
+				return a.refuse(f, found)
+			}
+			review, err := control.LookReview(cmd.Context(), folder, f.Field)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(review)
+				return nil
+			}
+			a.printReview(review)
+			return nil
+		}}
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+// refuse says why a draft cannot be deployed.
+func (a *app) refuse(f *fieldfile.File, found []finding.Finding) error {
+	if a.json {
+		a.printJSON(map[string]any{"field": f.Field.Name, "findings": found, "ok": false})
+		return errBadAnswer
+	}
+	a.printFindings(f, found)
+	fmt.Fprintf(a.out, "%s cannot be deployed like this: %s. Nothing has been changed.\n", f.Field.Name, countFindings(found))
+	return errBadAnswer
+}
+
+func (a *app) printReview(r *plan.Review) {
+	if r.Empty() {
+		fmt.Fprintf(a.out, "%s is as the draft wants it: nothing to change.\n", r.Field)
+		return
+	}
+	fmt.Fprintf(a.out, "Deploying %s would change, in this order:\n", r.Field)
+	stage := -1
+	for i, s := range r.Steps {
+		if s.Stage != stage {
+			stage = s.Stage
+			if title := stageTitle(r, stage); title != "" {
+				fmt.Fprintln(a.out, title)
+			}
+		}
+		mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-"}[s.Kind]
+		fmt.Fprintf(a.out, "  %3d %s %s\n", i+1, mark, s.Text)
+	}
+	for _, u := range r.Unplaced {
+		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)
+	}
+}
+
+func stageTitle(r *plan.Review, stage int) string {
+	if stage == 0 {
+		return ""
+	}
+	var roles []field.RoleName
+	var waits []string
+	for _, s := range r.Steps {
+		if s.Stage != stage || slices.Contains(roles, s.Role) {
+			continue
+		}
+		roles = append(roles, s.Role)
+		for _, g := range r.Gates {
+			if g.Role == s.Role {
+				waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
+			}
+		}
+	}
+	title := fmt.Sprintf("stage %d", stage)
+	if len(waits) > 0 {
+		title += " (" + strings.Join(waits, ", ") + ")"
+	}
+	return title
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	var wait string
+	var watch bool
+	var timeout time.Duration
+	cmd := &cobra.Command{Use: "status [FILE]", Short: "Show the verdict, roles and members",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, file, rest, err := a.folder(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			if wait != "" && !slices.Contains(engine.FieldStates, engine.FieldState(wait)) {
+				words := make([]string, len(engine.FieldStates))
+				for i, s := range engine.FieldStates {
+					words[i] = string(s)
+				}
+				hint := field.Nearest(wait, words)
+				if hint != "" {
+					hint = fmt.Sprintf("; did you mean %q?", hint)
+				}
+				return fmt.Errorf("there is no state %q; a field is %s%s", wait, strings.Join(words, ", "), hint)
+			}
+			ctx := cmd.Context()
+			if wait != "" || watch {
+				var cancel context.CancelFunc
+				if wait != "" {
+					ctx, cancel = context.WithTimeout(ctx, timeout)
+					defer cancel()
+				}
+			}
+			return a.status(ctx, folder, file, wait, watch)
+		}}
+	cmd.Flags().StringVar(&wait, "wait", "", "wait until the field is in that state")
+	cmd.Flags().DurationVar(&timeout, "timeout", 5*time.Minute, "how long to wait")
+	cmd.Flags().BoolVar(&watch, "watch", false, "show it again at every change")
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+// lookEvery is how often a field without a controller is looked at.
+const lookEvery = 200 * time.Millisecond
+
+func (a *app) status(ctx context.Context, folder control.Folder, file, wait string, watch bool) error {
+	last := ""
+	for {
+		snap, err := a.look(ctx, folder, file)
+		if err != nil {
+			return err
+		}
+		reached := string(snap.State) == wait
+		if watch {
+			shown := *snap
+			shown.At = time.Time{}
+			for i := range shown.Members {
+				shown.Members[i].Probe.LatencyMS = 0
+			}
+			if now := fmt.Sprintf("%+v", shown); now != last {
+				last = now
+				a.printStatus(snap)
+				fmt.Fprintln(a.out)
+			}
+		}
+		if wait == "" && !watch || wait != "" && reached {
+			if !watch {
+				a.printStatus(snap)
+			}
+			if wait == "" && (snap.State == engine.StateDown || snap.State == engine.StateDegraded) {
+				return errBadAnswer
+			}
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			if wait != "" && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				a.printStatus(snap)
+				fmt.Fprintf(a.err, "%s is %s and did not become %s in time; see `lanternfield journal` for what happened.\n", snap.Field, snap.State, wait)
+				return errBadAnswer
+			}
+			return ctx.Err()
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// look gives the field as it is; one that was never deployed, as its file wants it.
+func (a *app) look(ctx context.Context, folder control.Folder, file string) (*engine.Snapshot, error) {
+	snap, err := control.Look(ctx, folder)
+	if err == nil && snap.State != engine.StateDraft {
+		return snap, nil
+	}
+	if err != nil && !errors.Is(err, control.ErrNothing) {
+		return nil, err
+	}
+	if file == "" {
+		return nil, fmt.Errorf("nothing is known of a field %q in %s", a.name, folder.Dir)
+	}
+	f, err := fieldfile.Load(file)
+	if err != nil {
+		return nil, err
+	}
+	return engine.SnapDraft(f.Field, time.Now().UTC()), nil
+}
+
+func (a *app) printStatus(s *engine.Snapshot) {
+	if a.json {
+		a.printJSON(s)
+		return
+	}
+	fmt.Fprintf(a.out, "%s  %s\n%s\n", s.Field, s.State, s.Verdict)
+	if len(s.Roles) > 0 {
+		fmt.Fprintln(a.out)
+		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+		fmt.Fprintln(w, "role\tkind\tready\tsurvives\tleader\twaits for")
+		for _, r := range s.Roles {
+			fmt.Fprintf(w, "%s\t%s\t%d/%d\t%s\t%s\t%s\n", r.Role, r.Kind, r.Ready, r.Want, survives(r), leader(r), closedGates(r))
+		}
+		w.Flush()
+	}
+	if len(s.Members) > 0 {
+		fmt.Fprintln(a.out)
+		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+		fmt.Fprintln(w, "member\tnode\tphase\tfor\taddress\t")
+		for _, m := range s.Members {
+			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", m.Member, m.Node, m.Phase, field.Span(s.At.Sub(m.Since)), address(m), remark(m, s.At))
+		}
+		w.Flush()
+	}
+	for _, p := range s.Problems {
+		fmt.Fprintln(a.out, "problem: "+p)
+	}
+}
+
+func survives(r engine.RoleView) string {
+	if !r.Votes {
+		return "-"
+	}
+	if r.Survives < 0 {
+		return fmt.Sprintf("no quorum (%d of %d votes)", r.VotesReady, r.VotesNeeded)
+	}
+	return fmt.Sprint(r.Survives)
+}
+
+func leader(r engine.RoleView) string {
+	switch {
+	case r.Leader == "":
+		return "-"
+	case r.LeaderTerm > 0:
+		return fmt.Sprintf("%s (term %d)", r.Leader, r.LeaderTerm)
+	}
+	return string(r.Leader)
+}
+
+func closedGates(r engine.RoleView) string {
+	var closed []string
+	for _, g := range r.Gates {
+		if !g.Open {
+			closed = append(closed, g.String())
+		}
+	}
+	return strings.Join(closed, ", ")
+}
+
+func address(m engine.MemberView) string {
+	if len(m.Ports) == 0 {
+		return m.Address
+	}
+	var ports []string
+	for name, p := range m.Ports {
+		ports = append(ports, fmt.Sprintf("%s=%d", name, p))
+	}
+	slices.Sort(ports)
+	return m.Address + " " + strings.Join(ports, " ")
+}
+
+// remark words what is worth knowing of a member beyond its phase.
+func remark(m engine.MemberView, now time.Time) string {
+	var parts []string
+	if m.Leads {
+		parts = append(parts, "leads")
+	}
+	if m.Leaving {
+		parts = append(parts, "leaves for good")
+	}
+	switch {
+	case m.WaitsFor != "" && m.Phase != engine.Ready:
+		parts = append(parts, "waits for "+m.WaitsFor)
+	case m.Why != "":
+		parts = append(parts, m.Why)
+	}
+	if m.Phase == engine.Failed && !m.RetryAt.IsZero() {
+		parts = append(parts, fmt.Sprintf("try %d in %s", m.Attempt+1, field.Span(m.RetryAt.Sub(now))))
+	}
+	if m.LastExit != "" && m.Phase != engine.Failed {
+		parts = append(parts, fmt.Sprintf("%s %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (a *app) journalCommand() *cobra.Command {
+	var follow bool
+	cmd := &cobra.Command{Use: "journal [FILE]", Short: "Show what happened",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, _, rest, err := a.folder(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			return a.journal(cmd.Context(), folder, follow)
+		}}
+	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on until interrupted")
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+func (a *app) journal(ctx context.Context, folder control.Folder, follow bool) error {
+	after := uint64(0)
+	for {
+		entries, err := control.LookJournal(folder, after, 0)
+		if errors.Is(err, control.ErrNothing) {
+			if follow {
+				entries, err = nil, nil
+			} else {
+				return fmt.Errorf("nothing has happened yet: %s holds no journal", folder.Dir)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if a.json && !follow {
+			if entries == nil {
+				entries = []control.Entry{}
+			}
+			a.printJSON(entries)
+			return nil
+		}
+		for _, e := range entries {
+			after = e.Seq
+			if e.Kind != "heard" && e.Kind != "order-taken" {
+				printEntry(a.out, e)
+			}
+		}
+		if !follow {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+func printEntry(w io.Writer, e control.Entry) {
+	fmt.Fprintf(w, "%s  %s\n", e.At.Local().Format("2006-01-02 15:04:05.000"), e.Text)
+}
+
+// isTerminal tells whether somebody can be asked.
+func isTerminal(f *os.File) bool {
+	if f == nil {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0 && f.Name() != os.DevNull
+}

@@ -1,0 +1,243 @@
+// Package cli is the command line: each command turns arguments into calls of package control and words the answers.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/fieldfile"
+)
+
+// Exit statuses that every command keeps to.
+const (
+	exitDone        = 0
+	exitBadAnswer   = 1 // done, but the answer is bad
+	exitCannot      = 2 // could not be done
+	exitInterrupted = 130
+)
+
+// badAnswer ends a command that did its work and has nothing good to tell; it has been said already.
+var errBadAnswer = errors.New("the answer is bad")
+
+// Screen opens the full-screen application. It is handed in by cmd/lanternfield, so that commands need no screen.
+type Screen func(ctx context.Context, file string, folder control.Folder, ascii bool) error
+
+// app is what all commands share.
+type app struct {
+	out, err io.Writer
+	in       *os.File
+	state    string
+	name     string // of the field, instead of a file
+	json     bool
+	yes      bool
+	logLevel string
+	screen   Screen
+}
+
+// Run carries out a command line and gives the exit status.
+func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, screen Screen) int {
+	a := &app{out: out, err: errs, in: in, screen: screen}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errBadAnswer):
+		return exitBadAnswer
+	case ctx.Err() != nil:
+		fmt.Fprintln(errs, "Interrupted. What was ordered stays ordered and members go on running; deploy or open goes on from there.")
+		return exitInterrupted
+	}
+	a.fail(err)
+	return exitCannot
+}
+
+// fail prints an error, as JSON where that is wanted.
+func (a *app) fail(err error) {
+	if a.json {
+		doc := map[string]any{"error": err.Error()}
+		var errs fieldfile.Errors
+		if errors.As(err, &errs) {
+			doc["errors"] = errs
+		}
+		a.printJSON(doc)
+		return
+	}
+	fmt.Fprintln(a.err, err)
+}
+
+func (a *app) printJSON(v any) {
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(v)
+}
+
+func (a *app) root() *cobra.Command {
+	open := a.openCommand()
+	root := &cobra.Command{
+		Use:   "lanternfield [FILE]",
+		Short: "Define a distributed system, deploy it in order, and watch it converge",
+		Long: "Lantern Field defines the topology of a distributed system, maps its roles onto nodes, deploys them in order,\n" +
+			"scales membership and watches the cluster converge. Without a command it opens the full-screen application.",
+		Args:          cobra.ArbitraryArgs,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 && !isFile(args[0]) {
+				return fmt.Errorf("there is no command %q; `lanternfield --help` lists them, and a field file is named NAME.field.yaml", args[0])
+			}
+			return open.RunE(cmd, args)
+		},
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.logging() },
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return fmt.Errorf("%w; `%s --help` tells what it takes", err, cmd.CommandPath())
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.state, "state", "", "the state folder (else LANTERNFIELD_STATE, else the XDG state folder)")
+	flags.StringVar(&a.name, "field", "", "the name of a deployed field, where its file is not at hand")
+	flags.StringVar(&a.logLevel, "log-level", "error", "debug, info, warn or error")
+	root.AddCommand(open, a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
+		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
+		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
+		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
+		a.retireCommand(), a.journalCommand(), a.agentCommand(), a.schemaCommand(), a.versionCommand())
+	root.CompletionOptions.HiddenDefaultCmd = false
+	return root
+}
+
+func (a *app) logging() error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+		return fmt.Errorf("--log-level %q is unknown; it is debug, info, warn or error", a.logLevel)
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	return nil
+}
+
+func (a *app) jsonFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&a.json, "json", false, "print one JSON document")
+}
+func (a *app) yesFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVarP(&a.yes, "yes", "y", false, "do not ask")
+}
+
+func isFile(arg string) bool { return strings.HasSuffix(arg, ".field.yaml") }
+
+// pickFile takes the field file out of the arguments, wherever it stands, or finds the only one in this folder.
+func (a *app) pickFile(args []string) (file string, rest []string, err error) {
+	for _, arg := range args {
+		switch {
+		case !isFile(arg):
+			rest = append(rest, arg)
+		case file != "":
+			return "", nil, fmt.Errorf("two field files are named, %s and %s; name one", file, arg)
+		default:
+			file = arg
+		}
+	}
+	if file != "" || a.name != "" {
+		return file, rest, nil
+	}
+	found, err := filepath.Glob("*.field.yaml")
+	if err != nil {
+		return "", nil, err
+	}
+	switch len(found) {
+	case 1:
+		return found[0], rest, nil
+	case 0:
+		return "", nil, errors.New("no field file is named, and this folder has none; name one: NAME.field.yaml")
+	}
+	return "", nil, fmt.Errorf("this folder has %d field files (%s); name one", len(found), strings.Join(found, ", "))
+}
+
+// folder finds the state folder of the field that the arguments mean.
+func (a *app) folder(args []string) (control.Folder, string, []string, error) {
+	file, rest, err := a.pickFile(args)
+	if err != nil {
+		return control.Folder{}, "", nil, err
+	}
+	name := a.name
+	if name == "" {
+		if name, err = fieldfile.NameIn(file); err != nil {
+			return control.Folder{}, "", nil, err
+		}
+	}
+	f, err := a.folderOf(name)
+	return f, file, rest, err
+}
+
+func (a *app) folderOf(name string) (control.Folder, error) {
+	root, err := control.Root(a.state)
+	return control.FolderOf(root, name), err
+}
+
+// load reads the field file that the arguments mean.
+func (a *app) load(args []string) (*fieldfile.File, control.Folder, []string, error) {
+	file, rest, err := a.pickFile(args)
+	if err == nil && file == "" {
+		err = errors.New("this needs the field file, not only the field's name")
+	}
+	if err != nil {
+		return nil, control.Folder{}, nil, err
+	}
+	f, err := fieldfile.Load(file)
+	if err != nil {
+		return nil, control.Folder{}, nil, err
+	}
+	folder, err := a.folderOf(f.Field.Name)
+	return f, folder, rest, err
+}
+
+func (a *app) noRest(rest []string) error {
+	if len(rest) > 0 {
+		return fmt.Errorf("%q has no meaning here; a field file is named NAME.field.yaml", rest[0])
+	}
+	return nil
+}
+
+// by says who acts, for the journal.
+func by(cmd *cobra.Command) string { return "lanternfield " + cmd.Name() }
+
+func (a *app) versionCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		version, goVersion := "development", ""
+		if info, ok := debug.ReadBuildInfo(); ok {
+			goVersion = info.GoVersion
+			if v := info.Main.Version; v != "" && v != "(devel)" {
+				version = v
+			}
+		}
+		if a.json {
+			a.printJSON(map[string]any{"version": version, "go": goVersion, "format": 1})
+			return nil
+		}
+		fmt.Fprintf(a.out, "Lantern Field %s (%s), field file format 1\n", version, goVersion)
+		return nil
+	}}
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+func (a *app) schemaCommand() *cobra.Command {
+	return &cobra.Command{Use: "schema", Short: "Print the JSON Schema of the field file", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		_, err := a.out.Write(fieldfile.Schema)
+		return err
+	}}
+}

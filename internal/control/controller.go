@@ -1,0 +1,426 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/render"
+	"lanternfield/internal/ground"
+	"lanternfield/internal/store"
+)
+
+// Controller holds a field in this process. One goroutine owns the engine's state; everything else reaches it through
+// inputs and reads what it publishes.
+type Controller struct {
+	folder  Folder
+	lock    *os.File
+	store   *store.Store
+	ground  ground.Ground
+	key     []byte
+	inputs  chan request
+	cancel  context.CancelFunc
+	done    chan struct{}
+	drivers sync.WaitGroup
+	server  *http.Server
+
+	mu       sync.Mutex // guards what follows; the owner goroutine alone writes state under it
+	state    *engine.State
+	snapshot *engine.Snapshot
+	changed  chan struct{} // closed at every change
+	problems []string
+	measures map[field.MemberName]agent.Measure
+	tide     tide
+	failed   error
+	driving  map[field.NodeName]*driver
+}
+
+// request is an input with a place for the answer.
+type request struct {
+	in    engine.Input
+	order *Order
+	reply chan error
+}
+
+// Open takes the field's lock and becomes its controller, or, when another process holds it, gives a session through
+// that one. Command says for people what holds the field.
+func Open(ctx context.Context, f Folder, command string) (Session, error) {
+	deadline := time.Now().Add(3 * time.Second)
+	for {
+		if err := f.make(); err != nil {
+			return nil, err
+		}
+		lock, holder, err := f.take(command)
+		if err != nil {
+			return nil, err
+		}
+		if lock != nil {
+			c, err := start(f, lock, command)
+			if err != nil {
+				lock.Close()
+				return nil, err
+			}
+			return c, nil
+		}
+		if r, err := dial(ctx, f); err == nil {
+			return r, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, &HeldError{Field: fieldName(f), Holder: *holder}
+		}
+		select { // the holder may just be starting or ending
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+func fieldName(f Folder) string {
+	for i := len(f.Dir) - 1; i >= 0; i-- {
+		if f.Dir[i] == '/' {
+			return f.Dir[i+1:]
+		}
+	}
+	return f.Dir
+}
+
+func start(f Folder, lock *os.File, command string) (*Controller, error) {
+	key, err := f.key()
+	if err != nil {
+		return nil, err
+	}
+	g, err := f.ground(key)
+	if err != nil {
+		return nil, err
+	}
+	log, err := store.Open(f.events())
+	if err != nil {
+		return nil, err
+	}
+	c := &Controller{folder: f, lock: lock, store: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
+		state: engine.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agent.Measure{},
+		driving: map[field.NodeName]*driver{}}
+	err = log.Read(0, func(e store.Stored) error {
+		engine.Apply(c.state, e.Event)
+		c.tide.note(c.state, e.Event)
+		return nil
+	})
+	if err == nil {
+		err = c.take(engine.TakeOver{By: fmt.Sprintf("process %d (%s)", os.Getpid(), command)})
+	}
+	if err == nil {
+		err = c.listen()
+	}
+	if err != nil {
+		log.Close()
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	c.cancel = cancel
+	c.publish()
+	c.dispatch(ctx)
+	go c.own(ctx)
+	return c, nil
+}
+
+// take decides on an input before the owner runs.
+func (c *Controller) take(in engine.Input) error {
+	events, err := engine.Step(c.state, time.Now().UTC(), in)
+	var stuck *engine.Stuck
+	if err != nil && !errors.As(err, &stuck) {
+		return err
+	}
+	for _, e := range events {
+		c.tide.note(c.state, e)
+	}
+	return c.store.Append(events)
+}
+
+// mostTogether is how many inputs are decided on before their events are synced as one batch.
+const mostTogether = 256
+
+// own decides on inputs until the context ends. Events are on the disk before anybody hears of them.
+func (c *Controller) own(ctx context.Context) {
+	defer close(c.done)
+	for {
+		var batch []request
+		select {
+		case <-ctx.Done():
+			return
+		case r := <-c.inputs:
+			batch = append(batch, r)
+		}
+		for len(batch) < mostTogether && len(c.inputs) > 0 {
+			batch = append(batch, <-c.inputs)
+		}
+		if err := c.decide(batch); err != nil {
+			slog.Error("the controller lets go of the field", "error", err)
+			c.mu.Lock()
+			c.failed = err
+			close(c.changed)
+			c.changed = make(chan struct{})
+			c.mu.Unlock()
+			c.cancel()
+			return
+		}
+		c.publish()
+		c.dispatch(ctx)
+	}
+}
+
+func (c *Controller) decide(batch []request) error {
+	var events []engine.Event
+	answers := make([]error, len(batch))
+	c.mu.Lock()
+	for i, r := range batch {
+		in := r.in
+		if r.order != nil {
+			if in, answers[i] = r.order.input(c.state, c.bind); answers[i] != nil {
+				continue
+			}
+		}
+		more, err := engine.Step(c.state, time.Now().UTC(), in)
+		events = append(events, more...)
+		for _, e := range more {
+			c.tide.note(c.state, e)
+		}
+		var stuck *engine.Stuck
+		if errors.As(err, &stuck) {
+			c.problems = []string{err.Error()}
+			slog.Error("something that is wanted cannot be done", "error", err)
+			continue
+		}
+		if answers[i] = err; len(more) > 0 {
+			c.problems = nil
+		}
+	}
+	c.mu.Unlock()
+	err := c.store.Append(events)
+	for i, r := range batch {
+		if r.reply == nil {
+			continue
+		}
+		if err != nil {
+			r.reply <- err
+		} else {
+			r.reply <- answers[i]
+		}
+	}
+	return err
+}
+
+func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding, error) {
+	bound := map[field.NodeName]engine.Binding{}
+	if !c.state.Retired {
+		for _, n := range c.state.Nodes {
+			if !n.Released {
+				bound[n.Name] = engine.Binding{Address: n.Address, Dir: n.Dir}
+			}
+		}
+	}
+	var names []field.NodeName
+	for _, n := range draft.Nodes {
+		names = append(names, n.Name)
+	}
+	return c.ground.Bind(names, bound)
+}
+
+// publish makes the newest snapshot and wakes those who watch.
+func (c *Controller) publish() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.snapshot = engine.Snap(c.state, time.Now().UTC())
+	c.snapshot.Problems = c.problems
+	if c.snapshot.Field == "" {
+		c.snapshot.Field = fieldName(c.folder)
+	}
+	c.withMeasures(c.snapshot)
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+func (c *Controller) withMeasures(s *engine.Snapshot) {
+	for i := range s.Members {
+		m := &s.Members[i]
+		if x, ok := c.measures[m.Member]; ok && m.PID != 0 {
+			m.Probe.LatencyMS = x.LatencyMS
+			if !m.Probe.OK && x.Error != "" {
+				m.Probe.Error = x.Error
+			}
+		}
+	}
+}
+
+// dispatch hands every node's driver what must be done there.
+func (c *Controller) dispatch(ctx context.Context) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	perNode := map[field.NodeName][]order.Order{}
+	release := map[field.NodeName]bool{}
+	for _, cmd := range engine.Commands(c.state) {
+		if cmd.Release {
+			release[cmd.Node] = true
+		} else {
+			perNode[cmd.Node] = append(perNode[cmd.Node], c.withSecrets(*cmd.Order))
+		}
+	}
+	for name, n := range c.state.Nodes {
+		d := c.driving[name]
+		if n.Released || c.state.Retired {
+			delete(c.driving, name)
+			continue
+		}
+		if d == nil {
+			d = newDriver(c, n)
+			c.driving[name] = d
+			c.drivers.Add(1)
+			go func() {
+				defer c.drivers.Done()
+				d.run(ctx)
+			}()
+		}
+		d.give(perNode[name], release[name])
+	}
+}
+
+// withSecrets puts the field's secrets where templates asked for them.
+func (c *Controller) withSecrets(o order.Order) order.Order {
+	if o.Spec == nil {
+		return o
+	}
+	put := func(text string) string {
+		return render.PutSecrets(text, func(name string) string { return derive(c.key, "secret "+name) })
+	}
+	spec := *o.Spec
+	spec.Files = append([]order.File(nil), spec.Files...)
+	for i := range spec.Files {
+		spec.Files[i].Content = put(spec.Files[i].Content)
+	}
+	if spec.Env != nil {
+		env := map[string]string{}
+		for k, v := range spec.Env {
+			env[k] = put(v)
+		}
+		spec.Env = env
+	}
+	o.Spec = &spec
+	return o
+}
+
+// submit hands an input to the owner and waits until it is stored.
+func (c *Controller) submit(ctx context.Context, r request) error {
+	r.reply = make(chan error, 1)
+	select {
+	case c.inputs <- r:
+	case <-c.done:
+		return c.ended()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-r.reply:
+		return err
+	case <-c.done:
+		select {
+		case err := <-r.reply:
+			return err
+		default:
+			return c.ended()
+		}
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (c *Controller) ended() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.failed != nil {
+		return c.failed
+	}
+	return errors.New("the controller has let go of the field")
+}
+
+// Snapshot gives the field as it is now.
+func (c *Controller) Snapshot(context.Context) (*engine.Snapshot, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := *c.snapshot
+	s.At = time.Now().UTC()
+	s.Members = append([]engine.MemberView{}, s.Members...)
+	c.withMeasures(&s)
+	return &s, c.failed
+}
+
+// Watch gives a snapshot now and after every change.
+func (c *Controller) Watch(ctx context.Context) (<-chan *engine.Snapshot, error) {
+	out := make(chan *engine.Snapshot)
+	go func() {
+		defer close(out)
+		for {
+			c.mu.Lock()
+			s, changed, failed := c.snapshot, c.changed, c.failed
+			c.mu.Unlock()
+			if failed != nil {
+				return
+			}
+			select {
+			case out <- s:
+			case <-ctx.Done():
+				return
+			case <-c.done:
+				return
+			}
+			select {
+			case <-changed:
+			case <-ctx.Done():
+				return
+			case <-c.done:
+				return
+			}
+		}
+	}()
+	return out, nil
+}
+
+// Review lists what deploying the draft would change.
+func (c *Controller) Review(_ context.Context, draft *field.Field) (*plan.Review, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return engine.Review(c.state, draft)
+}
+
+// Do carries out an order.
+func (c *Controller) Do(ctx context.Context, o Order) error { return c.submit(ctx, request{order: &o}) }
+
+// Journal gives the events above a number.
+func (c *Controller) Journal(_ context.Context, after uint64, limit int) ([]Entry, error) {
+	return readJournal(c.folder, after, limit)
+}
+
+// Tide gives how many lanterns were lit over time.
+func (c *Controller) Tide(_ context.Context, since time.Time) ([]Sample, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.tide.since(since), nil
+}
+
+// Close lets go of the field. Agents and members go on.
+func (c *Controller) Close() error {
+	c.cancel()
+	<-c.done
+	c.drivers.Wait()
+	err := c.server.Close()
+	return errors.Join(err, c.store.Close(), c.lock.Close())
+}

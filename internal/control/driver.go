@@ -1,0 +1,205 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"maps"
+	"sync"
+	"time"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// driver carries orders to one node and brings its reports back. It decides nothing.
+type driver struct {
+	control *Controller
+	node    field.NodeName
+	at      engine.Binding
+	agent   string // whose reports heard counts
+	heard   uint64
+
+	mu      sync.Mutex
+	orders  []order.Order
+	release bool
+	wake    chan struct{}
+}
+
+// How a driver keeps in touch with its agent.
+const (
+	reportWait = 2 * time.Second         // a request for reports is kept open this long
+	answerWait = 1500 * time.Millisecond // how much longer an answer may take
+	orderWait  = 5 * time.Second
+	againAfter = time.Second // an order that was refused or not acknowledged is repeated
+)
+
+func newDriver(c *Controller, n *engine.Node) *driver {
+	return &driver{control: c, node: n.Name, at: engine.Binding{Address: n.Address, Dir: n.Dir}, agent: n.Agent, heard: n.Heard,
+		wake: make(chan struct{}, 1)}
+}
+
+// give replaces what is to be done on the node.
+func (d *driver) give(orders []order.Order, release bool) {
+	d.mu.Lock()
+	d.orders, d.release = orders, release
+	d.mu.Unlock()
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (d *driver) todo() ([]order.Order, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.orders, d.release
+}
+
+// run keeps in touch until the context ends or the node is released.
+func (d *driver) run(ctx context.Context) {
+	pause := 20 * time.Millisecond
+	for ctx.Err() == nil {
+		if _, release := d.todo(); release {
+			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
+				d.tell(ctx, engine.NodeFreed{Node: d.node})
+				return
+			} else if ctx.Err() == nil {
+				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
+			}
+		} else if client, err := d.control.ground.Ensure(ctx, d.node, d.at); err != nil {
+			if ctx.Err() == nil {
+				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
+			}
+		} else {
+			if err := d.converse(ctx, client); err == nil {
+				pause = 20 * time.Millisecond
+			} else if ctx.Err() == nil {
+				slog.Info("lost touch with an agent", "node", d.node, "error", err)
+				if errors.Is(err, context.DeadlineExceeded) || pause > 200*time.Millisecond {
+					d.tell(ctx, engine.NodeLost{Node: d.node, Why: "its agent does not answer"})
+				}
+			}
+			client.Close()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, 2*time.Second)
+	}
+}
+
+// tell hands an input to the engine and waits until it is stored.
+func (d *driver) tell(ctx context.Context, in engine.Input) bool {
+	return d.control.submit(ctx, request{in: in}) == nil
+}
+
+// errRelease ends a conversation because the node is to be released.
+var errRelease = errors.New("the node is released")
+
+// converse sends orders and takes in reports until the agent stops answering. It returns nil when the conversation
+// ended for a reason of our own.
+func (d *driver) converse(ctx context.Context, client *agent.Client) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var sending sync.WaitGroup
+	defer sending.Wait()
+	sending.Add(1)
+	go func() {
+		defer sending.Done()
+		d.send(ctx, cancel, client)
+	}()
+	acknowledged := uint64(0)
+	wait := time.Duration(0) // the first answer only shows that it answers
+	for {
+		asking, done := context.WithTimeout(ctx, wait+answerWait)
+		news, err := client.Reports(asking, d.heard, acknowledged, wait)
+		late := asking.Err()
+		done()
+		if cause := context.Cause(ctx); cause != nil {
+			if errors.Is(cause, errRelease) || errors.Is(cause, context.Canceled) {
+				return nil
+			}
+			return cause
+		}
+		if err != nil {
+			if late != nil {
+				return context.DeadlineExceeded
+			}
+			return err
+		}
+		wait = reportWait
+		if news.Agent != d.agent {
+			if d.heard > 0 { // another agent's numbers: begin from its first
+				d.agent, d.heard, acknowledged = news.Agent, 0, 0
+				continue
+			}
+			d.agent = news.Agent
+		}
+		d.control.note(news.Measures)
+		if !d.tell(ctx, engine.NodeFound{Node: d.node}) {
+			return nil
+		}
+		if n := len(news.Reports); n > 0 {
+			if !d.tell(ctx, engine.Reports{Node: d.node, Agent: news.Agent, Reports: news.Reports}) {
+				return nil
+			}
+			d.heard = news.Reports[n-1].Seq
+			acknowledged = d.heard
+		}
+	}
+}
+
+// send carries orders to the agent and repeats them until reports acknowledge them.
+func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, client *agent.Client) {
+	sent := map[field.MemberName]sentOrder{}
+	again := time.NewTicker(againAfter)
+	defer again.Stop()
+	for {
+		orders, release := d.todo()
+		if release {
+			cancel(errRelease)
+			return
+		}
+		for _, o := range orders {
+			if last, ok := sent[o.Member]; ok && last.revision == o.Revision && last.term == o.Term && time.Since(last.at) < againAfter {
+				continue
+			}
+			sent[o.Member] = sentOrder{o.Term, o.Revision, time.Now()}
+			asking, done := context.WithTimeout(ctx, orderWait)
+			err := client.Put(asking, o)
+			done()
+			var refused *agent.Refused
+			switch {
+			case ctx.Err() != nil:
+				return
+			case errors.As(err, &refused):
+				d.tell(ctx, engine.Refusal{Member: o.Member, Revision: o.Revision, Why: refused.Why})
+			case err != nil:
+				cancel(err)
+				return
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-d.wake:
+		case <-again.C:
+		}
+	}
+}
+
+type sentOrder struct {
+	term, revision uint64
+	at             time.Time
+}
+
+// note keeps the newest measures.
+func (c *Controller) note(measures map[field.MemberName]agent.Measure) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	maps.Copy(c.measures, measures)
+}

@@ -1,0 +1,184 @@
+package control
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"lanternfield/internal/ground"
+)
+
+// Root is the state folder: the one given, else LANTERNFIELD_STATE, else the XDG one.
+func Root(given string) (string, error) {
+	dir := given
+	if dir == "" {
+		dir = os.Getenv("LANTERNFIELD_STATE")
+	}
+	if dir == "" {
+		if dir = os.Getenv("XDG_STATE_HOME"); dir == "" {
+			home, err := os.UserHomeDir()
+			if err != nil {
+				return "", fmt.Errorf("there is no place for state: %w; name one with --state", err)
+			}
+			dir = filepath.Join(home, ".local", "state")
+		}
+		dir = filepath.Join(dir, "lanternfield")
+	}
+	return filepath.Abs(dir)
+}
+
+// Folder is the state folder of one field.
+type Folder struct {
+	Dir    string
+	Binary string // what agents are started from; this very program when empty
+}
+
+// FolderOf gives the folder of the field of that name below the root.
+func FolderOf(root, name string) Folder { return Folder{Dir: filepath.Join(root, name)} }
+
+func (f Folder) events() string { return filepath.Join(f.Dir, "events.db") }
+func (f Folder) lock() string   { return filepath.Join(f.Dir, "lock") }
+func (f Folder) secret() string { return filepath.Join(f.Dir, "secret") }
+func (f Folder) nodes() string  { return filepath.Join(f.Dir, "nodes") }
+
+// socket is the path of the controller's socket. Socket paths must be short, and folders may be deep, so it goes
+// through a handle of the folder.
+func (f Folder) socket() (path string, done func(), err error) {
+	dir, err := os.Open(f.Dir)
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("/proc/self/fd/%d/control.sock", dir.Fd()), func() { dir.Close() }, nil
+}
+
+// make makes the folder and finds out whether it can be written.
+func (f Folder) make() error {
+	if err := os.MkdirAll(f.Dir, 0o711); err != nil {
+		return stateError(f.Dir, err)
+	}
+	if err := unix.Access(f.Dir, unix.W_OK|unix.X_OK); err != nil {
+		return stateError(f.Dir, err)
+	}
+	return nil
+}
+
+func stateError(dir string, err error) error {
+	why, todo := err.Error(), "name another folder with --state"
+	switch {
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
+		why, todo = "no permission to write there", "make it writable, or name another folder with --state"
+	case errors.Is(err, unix.ENOSPC):
+		why, todo = "the disk is full", "free some space there, or name another folder with --state"
+	case errors.Is(err, unix.ENOTDIR):
+		why = "a part of that path is a file"
+	}
+	return fmt.Errorf("the state folder %s cannot be used: %s; %s", dir, why, todo)
+}
+
+// key reads the field's secret key, making it at first. Tokens and secrets of programs are derived from it.
+func (f Folder) key() ([]byte, error) {
+	data, err := os.ReadFile(f.secret())
+	if err == nil {
+		if key, err := hex.DecodeString(strings.TrimSpace(string(data))); err == nil && len(key) == 32 {
+			return key, nil
+		}
+		return nil, fmt.Errorf("the field's key %s is damaged; agents that run cannot be reached without it: put it back from a copy", f.secret())
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, stateError(f.Dir, err)
+	}
+	key := make([]byte, 32)
+	if _, err := rand.Read(key); err != nil {
+		return nil, err
+	}
+	tmp := f.secret() + ".new"
+	if err := os.WriteFile(tmp, []byte(hex.EncodeToString(key)+"\n"), 0o600); err != nil {
+		return nil, stateError(f.Dir, errors.Join(err, os.Remove(tmp)))
+	}
+	return key, os.Rename(tmp, f.secret())
+}
+
+// derive makes a secret of that name out of the key (HMAC-SHA-256).
+func derive(key []byte, name string) string {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(name))
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil)))[:32]
+}
+
+func (f Folder) ground(key []byte) (ground.Ground, error) {
+	binary := f.Binary
+	if binary == "" {
+		binary = os.Getenv("LANTERNFIELD_BINARY")
+	}
+	if binary == "" {
+		var err error
+		if binary, err = os.Executable(); err != nil {
+			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
+		}
+	}
+	return &ground.Local{Dir: f.nodes(), Token: derive(key, "agent token"), Binary: binary}, nil
+}
+
+// Holder is who holds a field's lock.
+type Holder struct {
+	PID     int       `json:"pid"`
+	Command string    `json:"command"`
+	Since   time.Time `json:"since"`
+}
+
+func (h Holder) String() string {
+	return fmt.Sprintf("process %d (%s) since %s", h.PID, h.Command, h.Since.Local().Format("15:04:05"))
+}
+
+// HeldError says that another controller holds the field.
+type HeldError struct {
+	Field  string
+	Holder Holder
+}
+
+func (e *HeldError) Error() string {
+	return fmt.Sprintf("%s is held by %s, which does not answer; end that process, or wait for it. Its members go on running meanwhile",
+		e.Field, e.Holder)
+}
+
+// take takes the lock, or tells who holds it.
+func (f Folder) take(command string) (*os.File, *Holder, error) {
+	file, err := os.OpenFile(f.lock(), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, nil, stateError(f.Dir, err)
+	}
+	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		defer file.Close()
+		holder := &Holder{}
+		if err := json.NewDecoder(file).Decode(holder); err != nil {
+			return nil, &Holder{Command: "just starting"}, nil
+		}
+		return nil, holder, nil
+	}
+	data, err := json.Marshal(Holder{PID: os.Getpid(), Command: command, Since: time.Now()})
+	if err == nil {
+		err = errors.Join(file.Truncate(0), writeAt(file, data))
+	}
+	if err != nil {
+		file.Close()
+		return nil, nil, stateError(f.Dir, err)
+	}
+	return file, nil, nil
+}
+
+func writeAt(file *os.File, data []byte) error {
+	_, err := file.WriteAt(data, 0)
+	return err
+}

@@ -1,0 +1,116 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/store"
+)
+
+// ErrNothing says that nothing is known of a field.
+var ErrNothing = store.ErrNone
+
+// lookWait is how long an agent may take to answer a look.
+const lookWait = 700 * time.Millisecond
+
+// Look gives the field as it is, taking hold of nothing and storing nothing: through the controller where there is one,
+// else from the log and the agents.
+func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
+	if r, err := dial(ctx, f); err == nil {
+		defer r.Close()
+		return r.Snapshot(ctx)
+	}
+	s, err := readState(f)
+	if err != nil {
+		return nil, err
+	}
+	askAgents(ctx, f, s)
+	return engine.Snap(s, time.Now().UTC()), nil
+}
+
+// LookReview reviews a draft against what is stored, taking hold of nothing.
+func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review, error) {
+	if r, err := dial(ctx, f); err == nil {
+		defer r.Close()
+		return r.Review(ctx, draft)
+	}
+	s, err := readState(f)
+	if errors.Is(err, ErrNothing) {
+		s, err = engine.NewState(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return engine.Review(s, draft)
+}
+
+// LookJournal gives the journal, taking hold of nothing.
+func LookJournal(f Folder, after uint64, limit int) ([]Entry, error) {
+	return readJournal(f, after, limit)
+}
+
+func readState(f Folder) (*engine.State, error) {
+	log, err := store.OpenToRead(f.events())
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	s := engine.NewState()
+	return s, log.Read(0, func(e store.Stored) error {
+		engine.Apply(s, e.Event)
+		return nil
+	})
+}
+
+// askAgents folds what the agents have to tell into the state, which is thrown away afterwards.
+func askAgents(ctx context.Context, f Folder, s *engine.State) {
+	if !s.Deployed() {
+		return
+	}
+	key, err := f.key()
+	if err != nil {
+		return
+	}
+	g, err := f.ground(key)
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookWait)
+	defer cancel()
+	var inputs []engine.Input
+	var mu sync.Mutex
+	var asking sync.WaitGroup
+	for _, n := range s.Nodes {
+		if n.Released {
+			continue
+		}
+		asking.Add(1)
+		go func() {
+			defer asking.Done()
+			var in []engine.Input
+			client, err := g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
+			if err == nil {
+				defer client.Close()
+				news, failed := client.Reports(ctx, 0, 0, 0)
+				if err = failed; err == nil {
+					in = []engine.Input{engine.NodeFound{Node: n.Name}, engine.Reports{Node: n.Name, Agent: news.Agent, Reports: news.Reports}}
+				}
+			}
+			if err != nil {
+				in = []engine.Input{engine.NodeLost{Node: n.Name, Why: err.Error()}}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			inputs = append(inputs, in...)
+		}()
+	}
+	asking.Wait()
+	for _, in := range inputs {
+		_, _ = engine.Observe(s, time.Now().UTC(), in) // neither input can be refused
+	}
+}

@@ -1,0 +1,85 @@
+// Package control owns one field: its log, its engine, its ground. Screens and commands act and look through a Session
+// and never reach past it; whether the field is held by this process or by another makes no difference to them.
+package control
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
+)
+
+// Session is a way to a field that a controller holds.
+type Session interface {
+	// Snapshot gives the field as it is now.
+	Snapshot(ctx context.Context) (*engine.Snapshot, error)
+	// Watch gives a snapshot now and after every change. Slow readers miss some, never the last. The channel is closed
+	// when the context ends or the controller does.
+	Watch(ctx context.Context) (<-chan *engine.Snapshot, error)
+	// Review lists what deploying the draft would change.
+	Review(ctx context.Context, draft *field.Field) (*plan.Review, error)
+	// Do carries out an order: it returns when the order is stored, not when it has come true.
+	Do(ctx context.Context, o Order) error
+	// Journal gives the events above a number, oldest first, at most limit of them.
+	Journal(ctx context.Context, after uint64, limit int) ([]Entry, error)
+	// Tide gives how many lanterns were lit over time, oldest first, since that moment.
+	Tide(ctx context.Context, since time.Time) ([]Sample, error)
+	// Close lets go of the field. What runs goes on.
+	Close() error
+}
+
+// Order is what a person asks for.
+type Order struct {
+	What  string       `json:"what"` // deploy, stop, start, restart or retire
+	Draft *field.Field `json:"draft,omitempty"`
+	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
+	By    string       `json:"by"`
+}
+
+// input turns an order into what the engine decides on.
+func (o Order) input(s *engine.State, bind func(*field.Field) (map[field.NodeName]engine.Binding, error)) (engine.Input, error) {
+	switch o.What {
+	case "deploy":
+		if o.Draft == nil {
+			return nil, fmt.Errorf("there is no draft to deploy")
+		}
+		bindings, err := bind(o.Draft)
+		return engine.Deploy{Draft: o.Draft, Bindings: bindings, By: o.By}, err
+	case "retire":
+		return engine.Retire{By: o.By}, nil
+	}
+	members, err := engine.Choose(s, o.Names)
+	if err != nil {
+		return nil, err
+	}
+	switch o.What {
+	case "stop":
+		return engine.Halt{Members: members}, nil
+	case "start":
+		return engine.Resume{Members: members}, nil
+	case "restart":
+		return engine.Restart{Members: members}, nil
+	}
+	return nil, fmt.Errorf("there is no order %q", o.What)
+}
+
+// Entry is an event in words.
+type Entry struct {
+	Seq  uint64    `json:"seq"`
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"`
+	Text string    `json:"text"`
+}
+
+// Sample is how the field was from that moment on.
+type Sample struct {
+	At       time.Time `json:"at"`
+	Lit      int       `json:"lit"`
+	Want     int       `json:"want"`
+	Survives int       `json:"survives"` // of the weakest voting role; -1: its quorum is lost
+	Votes    bool      `json:"votes"`    // there is a voting role
+	Mark     string    `json:"mark,omitempty"`
+}

@@ -1,0 +1,84 @@
+package control
+
+import (
+	"slices"
+	"sort"
+	"time"
+
+	"lanternfield/internal/core/engine"
+)
+
+// tide remembers how many lanterns were lit. It follows from the events alone and is made anew from them.
+type tide struct {
+	samples []Sample
+}
+
+// mostSamples bounds the memory of the tide.
+const mostSamples = 4096
+
+// note takes in what an event changed.
+func (t *tide) note(s *engine.State, e engine.Event) {
+	mark := markOf(e.Fact)
+	if mark == "" && !moves(e.Fact) {
+		return
+	}
+	snap := engine.Count(s)
+	sample := Sample{At: e.At, Lit: snap.Lit, Want: snap.Want, Survives: snap.Survives, Votes: snap.Votes, Mark: mark}
+	if n := len(t.samples); n > 0 {
+		last := t.samples[n-1]
+		last.At, last.Mark = sample.At, sample.Mark
+		if last == sample && mark == "" {
+			return
+		}
+	}
+	t.samples = append(t.samples, sample)
+	if n := len(t.samples); n > 1 && t.samples[n-1].At.Before(t.samples[n-2].At) { // reports may come late
+		sort.SliceStable(t.samples, func(i, j int) bool { return t.samples[i].At.Before(t.samples[j].At) })
+	}
+	if len(t.samples) > mostSamples {
+		t.samples = slices.Clone(t.samples[len(t.samples)-mostSamples/2:])
+	}
+}
+
+// since gives the samples from that moment on, with the one before it.
+func (t *tide) since(at time.Time) []Sample {
+	i := sort.Search(len(t.samples), func(i int) bool { return !t.samples[i].At.Before(at) })
+	return slices.Clone(t.samples[max(0, i-1):])
+}
+
+// moves tells whether a fact may change what is lit or wanted.
+func moves(f engine.Fact) bool {
+	switch f.(type) {
+	case engine.Accepted, engine.MemberReady, engine.MemberUnready, engine.MemberExited, engine.MemberStopped, engine.MemberGone,
+		engine.MemberOrdered, engine.NodeDark, engine.NodeBack, engine.RosterSeen, engine.FieldRetired, engine.StartFailed:
+		return true
+	}
+	return false
+}
+
+// markOf names the events that are worth a mark on the tide.
+func markOf(f engine.Fact) string {
+	switch f := f.(type) {
+	case engine.Accepted:
+		return "deploy"
+	case engine.RolloutEnded:
+		return f.What + " done"
+	case engine.MemberExited:
+		return string(f.Member) + " dark"
+	case engine.MemberUnready:
+		return ""
+	case engine.NodeDark:
+		return string(f.Node) + " unknown"
+	case engine.LeaderSeen:
+		return string(f.Member) + " leads"
+	case engine.StopAsked:
+		return "stop"
+	case engine.StartAsked:
+		return "start"
+	case engine.RestartAsked:
+		return "restart"
+	case engine.RetireAsked:
+		return "retire"
+	}
+	return ""
+}

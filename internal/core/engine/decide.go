@@ -1,0 +1,435 @@
+package engine
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+)
+
+// Input is what the engine decides on: an order of a person, a report of an agent, or news from the ground.
+type Input interface {
+	decide(s *State) ([]Fact, error)
+}
+
+// TakeOver is the first input of a controller: it raises the term.
+type TakeOver struct{ By string }
+
+// Binding is the address and the agent's folder that the ground chose for a node.
+type Binding struct{ Address, Dir string }
+
+// Deploy asks for the draft. Bindings must hold every node of the draft that has not been bound.
+type Deploy struct {
+	Draft    *field.Field
+	Bindings map[field.NodeName]Binding
+	By       string
+}
+
+// Halt, Resume and Restart ask for members to be stopped, started again, or restarted one by one.
+type (
+	Halt    struct{ Members []field.MemberName }
+	Resume  struct{ Members []field.MemberName }
+	Restart struct{ Members []field.MemberName }
+)
+
+// Retire asks for everything to be taken down.
+type Retire struct{ By string }
+
+// Reports are numbered reports of one agent, oldest first.
+type Reports struct {
+	Node    field.NodeName
+	Agent   string
+	Reports []order.Report
+}
+
+// Refusal says that an agent would not take an order.
+type Refusal struct {
+	Member   field.MemberName
+	Revision uint64
+	Why      string
+}
+
+// NodeLost and NodeFound say whether a node's agent can be reached; NodeFreed, that nothing is left on a node.
+type (
+	NodeLost struct {
+		Node field.NodeName
+		Why  string
+	}
+	NodeFound struct{ Node field.NodeName }
+	NodeFreed struct{ Node field.NodeName }
+)
+
+// settle is the engine looking for what can be done next.
+type settle struct{}
+
+// Decide turns an input into facts, or says why it cannot be done. It changes nothing.
+func Decide(s *State, in Input) ([]Fact, error) { return in.decide(s) }
+
+// Step decides on an input, applies what was decided, and goes on deciding until nothing more follows. It gives the
+// events in order; they must be stored before any command leaves. An error of type *Stuck means that the input was taken
+// but something that should follow cannot be done; any other, that the input was refused.
+func Step(s *State, at time.Time, in Input) ([]Event, error) {
+	events, err := Observe(s, at, in)
+	if _, reports := in.(Reports); err != nil || reports && len(events) == 0 {
+		return nil, err // a report without news cannot lead to anything
+	}
+	for {
+		more, err := Observe(s, at, settle{})
+		events = append(events, more...)
+		if err != nil {
+			return events, &Stuck{err}
+		}
+		if len(more) == 0 {
+			return events, nil
+		}
+	}
+}
+
+// Stuck says what cannot be done although it is wanted.
+type Stuck struct{ Err error }
+
+func (e *Stuck) Error() string { return e.Err.Error() }
+func (e *Stuck) Unwrap() error { return e.Err }
+
+// Observe decides on an input and applies what was decided, without asking what should follow.
+func Observe(s *State, at time.Time, in Input) ([]Event, error) {
+	facts, err := Decide(s, in)
+	events := make([]Event, 0, len(facts))
+	for _, f := range facts {
+		e := Event{At: at, Fact: f}
+		if t, ok := f.(timed); ok {
+			e = Event{At: t.at, Fact: t.Fact}
+		}
+		Apply(s, e)
+		events = append(events, e)
+	}
+	return events, err
+}
+
+// timed is a fact that happened when a report says, and not when it was heard.
+type timed struct {
+	Fact
+	at time.Time
+}
+
+func (in TakeOver) decide(s *State) ([]Fact, error) {
+	return []Fact{TermRaised{Term: s.Term + 1, By: in.By}}, nil
+}
+
+func (in Deploy) decide(s *State) ([]Fact, error) {
+	if s.Retiring {
+		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
+	}
+	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() {
+		return nil, nil
+	}
+	if err := s.guardVotes(in.Draft); err != nil {
+		return nil, err
+	}
+	accepted := Accepted{Field: in.Draft, Bound: map[field.NodeName]Binding{}, By: in.By}
+	for _, n := range in.Draft.Nodes {
+		if bound := s.Nodes[n.Name]; bound != nil && !bound.Released && !s.Retired {
+			continue
+		}
+		b, ok := in.Bindings[n.Name]
+		if !ok {
+			return nil, fmt.Errorf("node %s has been given no address", n.Name)
+		}
+		accepted.Bound[n.Name] = b
+	}
+	return []Fact{accepted}, nil
+}
+
+func (s *State) anyHalted() bool {
+	for _, m := range s.Members {
+		if m.Halted {
+			return true
+		}
+	}
+	return false
+}
+
+// guardVotes refuses to change who votes in a cluster that has been founded: that takes a procedure of its own, and
+// merely starting or ending members would cost the cluster its quorum.
+func (s *State) guardVotes(draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	p := plan.Make(draft, s.live())
+	changed := map[field.RoleName]bool{}
+	for _, a := range p.Adds {
+		changed[a.Role] = true
+	}
+	for _, r := range p.Removes {
+		changed[r.Role] = true
+	}
+	for name := range changed {
+		now := s.Field.Role(name)
+		if r := s.Roles[name]; r == nil || !r.Founded || now == nil || !now.Votes {
+			continue
+		}
+		if next := draft.Role(name); next == nil || next.Members != now.Members {
+			to := 0
+			if next != nil {
+				to = next.Members
+			}
+			return fmt.Errorf("the members of %s vote, and %d of them found the cluster; going to %d needs them to join or leave by vote, "+
+				"which this version does not do; nothing has been changed", name, now.Members, to)
+		}
+		return fmt.Errorf("the members of %s vote; moving one to another node needs one to join and one to leave by vote, "+
+			"which this version does not do; nothing has been changed", name)
+	}
+	return nil
+}
+
+func (s *State) guardOrder(what string) error {
+	switch {
+	case !s.Deployed():
+		return fmt.Errorf("the field is not deployed, so there is nothing to %s", what)
+	case s.Retiring:
+		return fmt.Errorf("%s is being retired; nothing in it can be asked to %s any more", s.Field.Name, what)
+	}
+	return nil
+}
+
+func (in Halt) decide(s *State) ([]Fact, error) {
+	if err := s.guardOrder("stop"); err != nil {
+		return nil, err
+	}
+	names := s.pick(in.Members, func(m *Member) bool { return !m.Halted })
+	if len(names) == 0 {
+		return nil, nil
+	}
+	return []Fact{StopAsked{Members: names}}, nil
+}
+
+func (in Resume) decide(s *State) ([]Fact, error) {
+	if err := s.guardOrder("start"); err != nil {
+		return nil, err
+	}
+	names := s.pick(in.Members, func(m *Member) bool { return m.Halted })
+	if len(names) == 0 {
+		return nil, nil
+	}
+	return []Fact{StartAsked{Members: names}}, nil
+}
+
+func (in Restart) decide(s *State) ([]Fact, error) {
+	if err := s.guardOrder("restart"); err != nil {
+		return nil, err
+	}
+	for _, name := range in.Members {
+		if m := s.Members[name]; m != nil && m.Halted {
+			return nil, fmt.Errorf("%s is stopped; start it instead", name)
+		}
+	}
+	names := s.pick(in.Members, func(m *Member) bool { return m.Ordered.Want == order.Run })
+	if len(names) == 0 {
+		return nil, nil
+	}
+	return []Fact{RestartAsked{Members: names, Why: "asked for"}}, nil
+}
+
+// pick keeps the names of members that are there to stay and meet the condition.
+func (s *State) pick(names []field.MemberName, keep func(*Member) bool) []field.MemberName {
+	var out []field.MemberName
+	for _, name := range names {
+		if m := s.Members[name]; m != nil && m.Phase != Gone && !m.Leaving && keep(m) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func (in Retire) decide(s *State) ([]Fact, error) {
+	if !s.Deployed() {
+		return nil, fmt.Errorf("the field is not deployed, so there is nothing to retire")
+	}
+	if s.Retiring {
+		return nil, nil
+	}
+	return []Fact{RetireAsked(in)}, nil
+}
+
+func (in NodeLost) decide(s *State) ([]Fact, error) {
+	if n := s.Nodes[in.Node]; n == nil || n.Dark || n.Released {
+		return nil, nil
+	}
+	return []Fact{NodeDark(in)}, nil
+}
+
+func (in NodeFound) decide(s *State) ([]Fact, error) {
+	if n := s.Nodes[in.Node]; n == nil || !n.Dark {
+		return nil, nil
+	}
+	return []Fact{NodeBack(in)}, nil
+}
+
+func (in NodeFreed) decide(s *State) ([]Fact, error) {
+	if n := s.Nodes[in.Node]; n == nil || !n.Releasing || n.Released {
+		return nil, nil
+	}
+	return []Fact{NodeReleased(in)}, nil
+}
+
+func (in Refusal) decide(s *State) ([]Fact, error) {
+	m := s.Members[in.Member]
+	if m == nil || m.Ordered.Revision != in.Revision || m.Refused == in.Why {
+		return nil, nil
+	}
+	return []Fact{OrderRefused(in)}, nil
+}
+
+func (in Reports) decide(s *State) ([]Fact, error) {
+	n := s.Nodes[in.Node]
+	if n == nil {
+		return nil, nil
+	}
+	heard := n.Heard
+	if n.Agent != in.Agent {
+		heard = 0
+	}
+	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
+	judged := map[field.MemberName]*Member{}
+	scratch := &State{Field: s.Field, Members: judged, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
+		rendered: map[field.MemberName]int{}}
+	var facts []Fact
+	for _, r := range in.Reports {
+		if r.Seq <= heard {
+			continue
+		}
+		heard = r.Seq
+		m := s.Members[r.Member]
+		if m == nil || m.Phase == Gone || m.Node != in.Node {
+			continue
+		}
+		if judged[r.Member] == nil {
+			c := *m
+			judged[r.Member] = &c
+			if scratch.Roles[m.Role] == nil {
+				role := *s.role(m.Role)
+				scratch.Roles[m.Role] = &role
+			}
+		}
+		if f := scratch.read(judged[r.Member], r); f != nil {
+			f.apply(scratch, r.At)
+			facts = append(facts, timed{f, r.At})
+		}
+	}
+	if len(facts) > 0 {
+		facts = append(facts, Heard{Node: in.Node, Agent: in.Agent, Seq: heard})
+	}
+	return facts, nil
+}
+
+// read gives the fact in a report, or nil where it tells nothing new.
+func (s *State) read(m *Member, r order.Report) Fact {
+	running := m.Ordered.Want == order.Run
+	switch r.Kind {
+	case order.Taken:
+		if r.Revision > m.Taken {
+			return OrderTaken{Member: m.Name, Revision: r.Revision}
+		}
+	case order.Started, order.Adopted:
+		if r.Incarnation > m.Incarnation || m.PID != r.PID {
+			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted}
+		}
+	case order.StartFailed:
+		if running {
+			return StartFailed{Member: m.Name, Why: r.Why, Attempt: r.Attempt, RetryIn: r.RetryIn}
+		}
+	case order.Ready:
+		if running && m.Phase != Ready && m.Phase != Stopping {
+			return MemberReady{Member: m.Name}
+		}
+	case order.Unready:
+		if running && m.Phase != Stopping && (m.Phase == Ready || m.ProbeError != r.Why) {
+			return MemberUnready{Member: m.Name, Why: r.Why}
+		}
+	case order.Exited:
+		if running && r.Exit != nil {
+			return MemberExited{Member: m.Name, PID: r.PID, Exit: *r.Exit, Lines: r.Lines, Attempt: r.Attempt, RetryIn: r.RetryIn}
+		}
+	case order.Reloaded:
+		return MemberReloaded{Member: m.Name, Why: r.Why}
+	case order.Stopped:
+		if m.Ordered.Want == order.Stop && m.Phase != Stopped {
+			return MemberStopped{Member: m.Name, Forced: r.Forced}
+		}
+	case order.Removed:
+		if m.Ordered.Want == order.Gone {
+			return MemberGone{Member: m.Name, Forced: r.Forced}
+		}
+	case order.Leading:
+		return s.readLeader(m, r)
+	case order.RosterRead:
+		return s.readRoster(m, r)
+	}
+	return nil
+}
+
+func (s *State) readLeader(m *Member, r order.Report) Fact {
+	role := s.role(m.Role)
+	switch {
+	case !r.Leads && role.Leader == m.Name:
+		return LeaderLost{Role: m.Role, Member: m.Name}
+	case !r.Leads, r.Term < role.LeaderTerm, role.Leader == m.Name && role.LeaderTerm == r.Term:
+		return nil
+	}
+	return LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term}
+}
+
+// readRoster believes the leader; others only while nobody leads.
+func (s *State) readRoster(m *Member, r order.Report) Fact {
+	role := s.role(m.Role)
+	if role.Leader != "" && role.Leader != m.Name {
+		return nil
+	}
+	if slices.Equal(role.Roster, r.Roster) {
+		return nil
+	}
+	return RosterSeen{Role: m.Role, From: m.Name, Roster: r.Roster}
+}
+
+// Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.
+func Choose(s *State, what []string) ([]field.MemberName, error) {
+	var all []field.MemberName
+	known := map[string][]field.MemberName{}
+	for _, m := range s.Members {
+		if m.Phase == Gone || m.Leaving {
+			continue
+		}
+		all = append(all, m.Name)
+		for _, word := range []string{string(m.Name), string(m.Role), string(m.Node)} {
+			known[word] = append(known[word], m.Name)
+		}
+	}
+	if len(what) == 0 {
+		slices.Sort(all)
+		return all, nil
+	}
+	var chosen []field.MemberName
+	for _, word := range what {
+		names, ok := known[word]
+		if !ok {
+			words := make([]string, 0, len(known))
+			for k := range known {
+				words = append(words, k)
+			}
+			slices.Sort(words)
+			text := fmt.Sprintf("there is no role, node or member %q; there is %s", word, strings.Join(words, ", "))
+			if near := field.Nearest(word, words); near != "" {
+				text = fmt.Sprintf("there is no role, node or member %q; did you mean %q?", word, near)
+			}
+			return nil, fmt.Errorf("%s", text)
+		}
+		chosen = append(chosen, names...)
+	}
+	slices.Sort(chosen)
+	return slices.Compact(chosen), nil
+}

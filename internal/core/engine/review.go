@@ -1,0 +1,167 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/render"
+)
+
+// Review lists exactly what deploying the draft would change, in order. It uses the same comparison and the same
+// rendering as the rollout itself.
+func Review(s *State, draft *field.Field) (*plan.Review, error) {
+	r := &plan.Review{Field: draft.Name, Gates: plan.Gates(draft)}
+	if s.Retired || s.Field == nil {
+		s = NewState()
+	}
+	if s.Retiring {
+		return nil, fmt.Errorf("%s is being retired; wait until it is gone", draft.Name)
+	}
+	if err := s.guardVotes(draft); err != nil {
+		return nil, err
+	}
+	p := plan.Make(draft, s.live())
+	stages := plan.StageOf(draft)
+	r.Unplaced = p.Unplaced
+	for _, n := range draft.Nodes {
+		if bound := s.Nodes[n.Name]; bound == nil || bound.Released {
+			r.Steps = append(r.Steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone,
+				Text: fmt.Sprintf("start the agent of %s", n.Name)})
+		}
+	}
+	added := map[field.RoleName]int{}
+	for _, a := range p.Adds {
+		role := draft.Role(a.Role)
+		text := fmt.Sprintf("place %s on %s and start it", a.Name, a.Node)
+		if founded := s.Roles[a.Role]; (founded == nil || !founded.Founded) && role.Founds(added[a.Role]) {
+			text += ", founding " + string(a.Role)
+		}
+		added[a.Role]++
+		r.Steps = append(r.Steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
+			Zone: zoneOf(draft, a.Node), Text: text})
+	}
+	leaving := map[field.MemberName]bool{}
+	for _, x := range p.Removes {
+		leaving[x.Member] = true
+		r.Steps = append(r.Steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
+			Zone: zoneOf(draft, x.Node), Text: fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)})
+	}
+	changes, err := changeSteps(s, draft, leaving, stages)
+	if err != nil {
+		return nil, err
+	}
+	r.Steps = append(r.Steps, changes...)
+	plan.SortSteps(r.Steps)
+	return r, nil
+}
+
+// changeSteps finds the members that stay and whose configuration, or rest, the draft would change.
+func changeSteps(s *State, draft *field.Field, leaving map[field.MemberName]bool, stages map[field.RoleName]int) ([]plan.Step, error) {
+	if s.Field == nil {
+		return nil, nil
+	}
+	shadow := *s
+	shadow.Field = draft
+	scene := shadow.scene()
+	var steps []plan.Step
+	for _, stage := range draft.Stages() {
+		for _, role := range stage {
+			for _, m := range s.of(role) {
+				if leaving[m.Name] || m.Leaving || m.Ordered.Spec == nil {
+					continue
+				}
+				step := plan.Step{Stage: stages[role], Kind: plan.Change, Member: m.Name, Role: role, Node: m.Node, Zone: zoneOf(draft, m.Node)}
+				if m.Halted {
+					step.Kind, step.Text = plan.Start, fmt.Sprintf("start %s again on %s, with its data", m.Name, m.Node)
+					steps = append(steps, step)
+					continue
+				}
+				spec, err := scene.Spec(m.Name)
+				if err != nil {
+					return nil, err
+				}
+				if what := differences(m.Ordered.Spec, spec); what != "" {
+					then := map[field.OnChange]string{field.OnRestart: "restarts it", field.OnReload: "has it read its files again"}[Effect(m.Ordered.Spec, spec)]
+					if then == "" {
+						then = "takes effect at its next start"
+					}
+					step.Text = fmt.Sprintf("change %s of %s, which %s", what, m.Name, then)
+					steps = append(steps, step)
+				}
+			}
+		}
+	}
+	return steps, nil
+}
+
+// differences names what differs between two specs; "" when nothing does.
+func differences(a, b *order.Spec) string {
+	var what []string
+	add := func(name string, differ bool) {
+		if differ {
+			what = append(what, name)
+		}
+	}
+	add("the command line", !slices.Equal(a.Command, b.Command))
+	add("the environment", !reflect.DeepEqual(a.Env, b.Env))
+	old := map[string]order.File{}
+	for _, f := range a.Files {
+		old[f.Path] = f
+	}
+	for _, f := range b.Files {
+		add("the file "+f.Path, old[f.Path] != f)
+	}
+	add("the probes", !reflect.DeepEqual([]any{a.Ready, a.Alive, a.Leader, a.Roster}, []any{b.Ready, b.Alive, b.Leader, b.Roster}))
+	if len(what) == 0 && !reflect.DeepEqual(a, b) {
+		what = append(what, "the way of running")
+	}
+	return strings.Join(what, " and ")
+}
+
+func zoneOf(f *field.Field, node field.NodeName) field.ZoneName {
+	if n := f.Node(node); n != nil {
+		return n.Zone
+	}
+	return ""
+}
+
+// TryTemplates renders every member of a draft as if it were deployed afresh, both founding and joining, and gives every
+// template that cannot be executed. Adds must come from a plan for an empty live field.
+func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
+	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+	for i, a := range adds {
+		sc.Members[a.Name] = sceneMember(draft, a, fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), "/node/"+string(a.Node), true, "")
+		sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
+		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
+	}
+	var errs []*render.Error
+	seen := map[string]bool{}
+	try := func(name field.MemberName) {
+		_, err := sc.Spec(name)
+		var e *render.Error
+		if errors.As(err, &e) {
+			if key := strings.Join(append([]string{string(e.Role)}, e.Path...), "\x00"); !seen[key] {
+				seen[key] = true
+				errs = append(errs, e)
+			}
+		}
+	}
+	for _, a := range adds {
+		m := sc.Members[a.Name]
+		try(a.Name)
+		m.Founding, m.Via = false, sc.Founders[a.Role][0]
+		sc.Members[a.Name] = m
+		try(a.Name)
+		m.Founding, m.Via = true, ""
+		sc.Members[a.Name] = m
+	}
+	return errs
+}

@@ -1,0 +1,480 @@
+package engine
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/render"
+)
+
+// decide looks for the next thing to do. Each part decides from the state alone, so that a controller which died at any
+// event finds its place again.
+func (settle) decide(s *State) ([]Fact, error) {
+	if !s.Deployed() {
+		return nil, nil
+	}
+	w := &work{State: s, members: s.byRole()}
+	if s.Retiring {
+		return w.retire(), nil
+	}
+	for _, part := range []func() []Fact{w.membership, w.found, w.start, w.halt, w.leave, w.restart, w.drift, w.release, w.end} {
+		if facts := part(); len(facts) > 0 {
+			return facts, w.err
+		}
+	}
+	return nil, w.err
+}
+
+// work is one look for the next thing to do.
+type work struct {
+	*State
+	members  map[field.RoleName][]*Member
+	revision uint64 // of the newest order of this look
+	drawn    *render.Scene
+	err      error
+}
+
+func (w *work) order(m *Member, want order.Want, why string) MemberOrdered {
+	w.revision = max(w.revision, w.Revision) + 1
+	o := order.Order{Term: w.Term, Revision: w.revision, Member: m.Name, Want: want, Round: m.Ordered.Round, Spec: m.Ordered.Spec}
+	return MemberOrdered{Order: o, Why: why}
+}
+
+// spec renders what the member's agent needs; via is who admits the member where that is only being decided.
+func (w *work) spec(m *Member, via field.MemberName) *order.Spec {
+	if w.drawn == nil {
+		w.drawn = w.scene()
+	}
+	if via != "" {
+		joiner := w.drawn.Members[m.Name]
+		joiner.Via = via
+		w.drawn.Members[m.Name] = joiner
+	}
+	spec, err := w.drawn.Spec(m.Name)
+	if err != nil {
+		w.err = err
+		return nil
+	}
+	return spec
+}
+
+// active are the members of a role that are there to stay.
+func (w *work) active(role field.RoleName) []*Member {
+	return slices.DeleteFunc(slices.Clone(w.members[role]), func(m *Member) bool { return m.Leaving })
+}
+
+// membership plans members that are missing and sends away those that are too many.
+func (w *work) membership() []Fact {
+	if w.fits() {
+		return nil
+	}
+	var facts []Fact
+	p := plan.Make(w.Field, w.live())
+	next := map[field.RoleName]int{}
+	for _, a := range p.Adds {
+		role := w.Field.Role(a.Role)
+		r := w.role(a.Role)
+		next[a.Role] = max(next[a.Role], r.Highest) + 1
+		facts = append(facts, MemberPlanned{Member: a, Number: next[a.Role],
+			Founding: !r.Founded && role.Founds(len(w.active(a.Role))+next[a.Role]-r.Highest-1)})
+	}
+	for _, r := range p.Removes {
+		if m := w.Members[r.Member]; m.Ordered.Revision == 0 {
+			facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why}, MemberGone{Member: r.Member})
+			continue
+		}
+		facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why})
+	}
+	return facts
+}
+
+// fits is a quick look at whether the members are what the field wants.
+func (w *work) fits() bool {
+	if len(w.Field.Place) > 0 {
+		return false // pins need the whole comparison
+	}
+	nodes := map[field.NodeName]bool{}
+	for _, n := range w.Field.Nodes {
+		nodes[n.Name] = true
+	}
+	wanted := 0
+	for _, r := range w.Field.Roles {
+		if len(w.active(r.Name)) != r.Members {
+			return false
+		}
+		wanted += r.Members
+	}
+	staying := 0
+	for _, group := range w.members {
+		for _, m := range group {
+			if m.Leaving {
+				continue
+			}
+			staying++
+			if !nodes[m.Node] {
+				return false
+			}
+		}
+	}
+	return staying == wanted
+}
+
+// open tells whether all gates of a role are open.
+func (w *work) open(role *field.Role) bool {
+	for on, gate := range w.Field.Needs(role) {
+		if target := w.Field.Role(on); target != nil && !w.gate(target, gate, w.active(on)).Open {
+			return false
+		}
+	}
+	return true
+}
+
+// found freezes the founders of a role whose gates have opened for the first time.
+func (w *work) found() []Fact {
+	for i := range w.Field.Roles {
+		role := &w.Field.Roles[i]
+		members := w.active(role.Name)
+		if w.role(role.Name).Founded || len(members) == 0 || !w.open(role) {
+			continue
+		}
+		var founders []field.MemberName
+		for _, m := range members {
+			if m.Founding && !m.Halted {
+				founders = append(founders, m.Name)
+			}
+		}
+		if len(founders) == 0 {
+			continue
+		}
+		return []Fact{RoleFounded{Role: role.Name, Founders: founders}}
+	}
+	return nil
+}
+
+// start orders every member whose time has come to run.
+func (w *work) start() []Fact {
+	var facts []Fact
+	for i := range w.Field.Roles {
+		role := &w.Field.Roles[i]
+		if !w.role(role.Name).Founded {
+			continue
+		}
+		members := w.active(role.Name)
+		opened, checked := false, false
+		for index, m := range members {
+			if m.Halted || m.Ordered.Want == order.Run {
+				continue
+			}
+			if m.Ordered.Want == order.Stop && m.Phase != Stopped {
+				continue // it ends first
+			}
+			if !checked {
+				opened, checked = w.open(role), true
+			}
+			if !opened || !w.turn(role, members, index) {
+				continue
+			}
+			o := w.order(m, order.Run, "wanted by the draft")
+			if m.Ordered.Want == order.Stop {
+				o.Why = "started again"
+			}
+			if !m.Founding && m.Via == "" {
+				o.Via = w.role(role.Name).Leader
+			}
+			if o.Order.Spec = w.spec(m, o.Via); o.Order.Spec != nil {
+				facts = append(facts, o)
+			}
+		}
+	}
+	return facts
+}
+
+// turn tells whether the role's way of starting lets this member start now. Those that were members before come back
+// together: they may need each other for a quorum.
+func (w *work) turn(role *field.Role, members []*Member, index int) bool {
+	m := members[index]
+	if m.Joined || m.Founding || role.Start == field.Together {
+		return true
+	}
+	if role.Program.Leader != nil && w.role(role.Name).Leader == "" {
+		return false // it is admitted by whoever leads
+	}
+	if role.Start == field.SeedFirst {
+		return slices.ContainsFunc(members, func(o *Member) bool { return o.Joined && w.IsReady(o) })
+	}
+	for _, before := range members[:index] {
+		if !before.Halted && !w.IsReady(before) {
+			return false
+		}
+	}
+	return true
+}
+
+// waitsOn tells whether a role needs another, by gate.
+func (w *work) waitsOn(role, on field.RoleName) bool {
+	r := w.Field.Role(role)
+	if r == nil {
+		return false
+	}
+	_, needs := w.Field.Needs(r)[on]
+	return needs
+}
+
+// halt stops members, dependants first.
+func (w *work) halt() []Fact {
+	pending := func(m *Member) bool { return m.Halted && m.Phase != Stopped && m.Ordered.Want != "" }
+	var facts []Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		for _, m := range w.members[role] {
+			if m.Leaving || !pending(m) || m.Ordered.Want != order.Run || w.dependantsLeft(role, pending) || w.othersFirst(m, pending) {
+				continue
+			}
+			facts = append(facts, w.order(m, order.Stop, "stop asked for"))
+		}
+	}
+	return facts
+}
+
+// othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends
+// first hands over to members that are ending too.
+func (w *work) othersFirst(m *Member, pending func(*Member) bool) bool {
+	if w.role(m.Role).Leader != m.Name {
+		return false
+	}
+	return slices.ContainsFunc(w.members[m.Role], func(o *Member) bool { return o != m && pending(o) && w.PhaseOf(o) != Unknown })
+}
+
+// dependantsLeft tells whether a role that waits on this one still has members to be dealt with.
+func (w *work) dependantsLeft(on field.RoleName, pending func(*Member) bool) bool {
+	for role, members := range w.members {
+		if w.waitsOn(role, on) && slices.ContainsFunc(members, pending) {
+			return true
+		}
+	}
+	return false
+}
+
+// leave ends members that are on their way out, once those that replace them are ready.
+func (w *work) leave() []Fact {
+	var facts []Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		waiting := slices.ContainsFunc(w.active(role), func(m *Member) bool { return !m.Halted && !w.IsReady(m) })
+		for _, m := range w.members[role] {
+			if !m.Leaving || m.Ordered.Want == order.Gone || (waiting && w.IsReady(m)) {
+				continue
+			}
+			facts = append(facts, w.order(m, order.Gone, "leaves"))
+		}
+	}
+	return facts
+}
+
+// restart restarts members one at a time, role by role in the order of deployment, those that are dark first and the
+// leader last. A member that works waits until all the others of its role do.
+func (w *work) restart() []Fact {
+	for _, stage := range w.Field.Stages() {
+		for _, role := range stage {
+			members := w.active(role)
+			if !slices.ContainsFunc(members, func(m *Member) bool { return m.RestartDue }) {
+				continue
+			}
+			var next *Member
+			dark := 0
+			for _, m := range members {
+				if !w.IsReady(m) && !m.Halted {
+					dark++
+				}
+				if m.RestartDue && (next == nil || w.before(m, next)) {
+					next = m
+				}
+			}
+			if dark > 0 && w.IsReady(next) {
+				return nil
+			}
+			o := w.order(next, order.Run, "restart")
+			o.Order.Round++
+			if o.Order.Spec = w.spec(next, ""); o.Order.Spec == nil {
+				return nil
+			}
+			return []Fact{o}
+		}
+	}
+	return nil
+}
+
+// before tells whether a is restarted before b.
+func (w *work) before(a, b *Member) bool {
+	rank := func(m *Member) int {
+		switch {
+		case !w.IsReady(m):
+			return 0
+		case w.role(m.Role).Leader == m.Name:
+			return 2
+		}
+		return 1
+	}
+	return rank(a) < rank(b)
+}
+
+// drift gives running members their new spec when what it is made of has changed.
+func (w *work) drift() []Fact {
+	var facts []Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		if w.Field.Role(role) == nil {
+			continue
+		}
+		var due []field.MemberName
+		for _, m := range w.members[role] {
+			if m.Leaving || m.Ordered.Want != order.Run || w.rendered[m.Name] == w.shape {
+				continue
+			}
+			spec := w.spec(m, "")
+			if spec == nil {
+				continue
+			}
+			if reflect.DeepEqual(spec, m.Ordered.Spec) {
+				w.rendered[m.Name] = w.shape
+				continue
+			}
+			o := w.order(m, order.Run, "its configuration has changed")
+			o.Order.Spec = spec
+			facts = append(facts, o)
+			if Effect(m.Ordered.Spec, spec) == field.OnRestart && !m.RestartDue {
+				due = append(due, m.Name)
+			}
+		}
+		if len(due) > 0 {
+			facts = append(facts, RestartAsked{Members: due, Why: "changed configuration"})
+		}
+	}
+	return facts
+}
+
+// release frees nodes that the draft has no more and that nothing is left on.
+func (w *work) release() []Fact {
+	held := map[field.NodeName]bool{}
+	for _, group := range w.members {
+		for _, m := range group {
+			held[m.Node] = true
+		}
+	}
+	var facts []Fact
+	for _, name := range slices.Sorted(maps.Keys(w.Nodes)) {
+		n := w.Nodes[name]
+		if !n.Releasing && !n.Released && !held[name] && (w.Retiring || w.Field.Node(name) == nil) {
+			facts = append(facts, NodeReleasing{Node: name})
+		}
+	}
+	return facts
+}
+
+// end closes the rollout when everything wanted has come true.
+func (w *work) end() []Fact {
+	if !w.Rollout.Active() {
+		return nil
+	}
+	for _, group := range w.members {
+		for _, m := range group {
+			switch {
+			case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken:
+				return nil
+			case m.Halted && m.Phase != Stopped && m.Ordered.Want != "":
+				return nil
+			case !m.Halted && !w.IsReady(m):
+				return nil
+			}
+		}
+	}
+	for _, r := range w.Field.Roles {
+		if len(w.active(r.Name)) < r.Members {
+			return nil
+		}
+	}
+	return []Fact{RolloutEnded{What: w.Rollout.What}}
+}
+
+// retire takes everything down, dependants first, then frees the nodes.
+func (w *work) retire() []Fact {
+	var facts []Fact
+	left := func(*Member) bool { return true }
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		if w.dependantsLeft(role, left) {
+			continue
+		}
+		for _, m := range w.members[role] {
+			switch {
+			case m.Ordered.Want == order.Gone, w.othersFirst(m, left):
+			case m.Ordered.Revision == 0:
+				facts = append(facts, MemberGone{Member: m.Name})
+			default:
+				facts = append(facts, w.order(m, order.Gone, "the field is retired"))
+			}
+		}
+	}
+	if len(facts) > 0 || len(w.members) > 0 {
+		return facts
+	}
+	if facts = w.release(); len(facts) > 0 {
+		return facts
+	}
+	for _, n := range w.Nodes {
+		if !n.Released {
+			return nil
+		}
+	}
+	return []Fact{FieldRetired{}}
+}
+
+// Effect tells what giving a running member another spec leads to: a restart, a reload, or nothing before its next
+// start.
+func Effect(before, after *order.Spec) field.OnChange {
+	effect := field.OnNextStart
+	raise := func(to field.OnChange) {
+		if to == field.OnRestart || (to == field.OnReload && effect == field.OnNextStart) {
+			effect = to
+		}
+	}
+	if !slices.Equal(before.Command, after.Command) || !maps.Equal(before.Env, after.Env) || before.User != after.User {
+		raise(after.OnChange)
+	}
+	old := map[string]order.File{}
+	for _, f := range before.Files {
+		old[f.Path] = f
+	}
+	for _, f := range after.Files {
+		if was, ok := old[f.Path]; !ok || was.Content != f.Content || was.Mode != f.Mode {
+			raise(f.OnChange)
+		}
+	}
+	return effect
+}
+
+// Command is something that must be done on a node: bring a member to an order, or free the node.
+type Command struct {
+	Node    field.NodeName
+	Order   *order.Order
+	Release bool
+}
+
+// Commands lists what must be done for the state to come true. It is repeated until reports acknowledge it.
+func Commands(s *State) []Command {
+	var commands []Command
+	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
+		m := s.Members[name]
+		if m.Phase != Gone && m.Ordered.Revision > m.Taken {
+			o := m.Ordered
+			o.Term = s.Term
+			commands = append(commands, Command{Node: m.Node, Order: &o})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
+		if n := s.Nodes[name]; n.Releasing && !n.Released {
+			commands = append(commands, Command{Node: name, Release: true})
+		}
+	}
+	return commands
+}

@@ -1,0 +1,349 @@
+package engine
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/render"
+)
+
+// FieldState is how the field as a whole is.
+type FieldState string
+
+// The states of a field.
+const (
+	StateDraft      FieldState = "draft"
+	StateDeploying  FieldState = "deploying"
+	StateConverging FieldState = "converging"
+	StateConverged  FieldState = "converged"
+	StateDegraded   FieldState = "degraded"
+	StateDown       FieldState = "down"
+	StateStopped    FieldState = "stopped"
+	StateRetired    FieldState = "retired"
+)
+
+// FieldStates lists them all, for messages.
+var FieldStates = []FieldState{StateDraft, StateDeploying, StateConverging, StateConverged, StateDegraded, StateDown, StateStopped, StateRetired}
+
+// Snapshot is a field at one moment, for people and programs. It shares nothing with the state it was taken from. Its
+// JSON is what `status --json` prints.
+type Snapshot struct {
+	Field    string       `json:"field"`
+	State    FieldState   `json:"state"`
+	Verdict  string       `json:"verdict"`
+	At       time.Time    `json:"at"`
+	Term     uint64       `json:"term"`
+	Rollout  RolloutView  `json:"rollout,omitzero"`
+	Roles    []RoleView   `json:"roles"`
+	Members  []MemberView `json:"members"`
+	Nodes    []NodeView   `json:"nodes"`
+	Problems []string     `json:"problems,omitempty"`
+}
+
+// RolloutView is the newest rollout.
+type RolloutView struct {
+	What   string    `json:"what,omitempty"`
+	Active bool      `json:"active"`
+	Began  time.Time `json:"began,omitzero"`
+	Ended  time.Time `json:"ended,omitzero"`
+}
+
+// RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
+// role cannot do its work.
+type RoleView struct {
+	Role        field.RoleName      `json:"role"`
+	Kind        field.Kind          `json:"kind"`
+	Stage       int                 `json:"stage"`
+	Want        int                 `json:"want"`
+	Ready       int                 `json:"ready"`
+	Votes       bool                `json:"votes,omitempty"`
+	Voters      int                 `json:"voters,omitempty"`
+	VotesReady  int                 `json:"votes_ready,omitempty"`
+	VotesNeeded int                 `json:"votes_needed,omitempty"`
+	Survives    int                 `json:"survives"`
+	Leader      field.MemberName    `json:"leader,omitempty"`
+	LeaderTerm  uint64              `json:"leader_term,omitempty"`
+	Roster      []order.RosterEntry `json:"roster,omitempty"`
+	Gates       []GateView          `json:"gates,omitempty"`
+	Halted      bool                `json:"halted,omitempty"` // all its members are stopped on purpose
+
+	worked bool // has had its quorum, or a ready member, since it was founded
+}
+
+// MemberView is one member. Writes tells whether a write sent to it can succeed now.
+type MemberView struct {
+	Member      field.MemberName `json:"member"`
+	Role        field.RoleName   `json:"role"`
+	Node        field.NodeName   `json:"node"`
+	Zone        field.ZoneName   `json:"zone"`
+	Phase       Phase            `json:"phase"`
+	Writes      bool             `json:"writes"`
+	Leads       bool             `json:"leads,omitempty"`
+	Leaving     bool             `json:"leaving,omitempty"`
+	Address     string           `json:"address"`
+	Ports       map[string]int   `json:"ports,omitempty"`
+	PID         int              `json:"pid,omitempty"`
+	Incarnation int              `json:"incarnation,omitempty"`
+	Since       time.Time        `json:"since"`
+	WaitsFor    string           `json:"waits_for,omitempty"`
+	Why         string           `json:"why,omitempty"`
+	Attempt     int              `json:"attempt,omitempty"`
+	RetryAt     time.Time        `json:"retry_at,omitzero"`
+	LastExit    string           `json:"last_exit,omitempty"`
+	LastExitAt  time.Time        `json:"last_exit_at,omitzero"`
+	LastLines   []string         `json:"last_lines,omitempty"`
+	Log         string           `json:"log,omitempty"`
+	Probe       ProbeView        `json:"probe"`
+}
+
+// ProbeView is the newest answer to the ready probe. The latency comes from the series and may be missing.
+type ProbeView struct {
+	OK        bool    `json:"ok"`
+	LatencyMS float64 `json:"latency_ms"`
+	Error     string  `json:"error"`
+}
+
+// NodeView is one node, with what is kept free for members on it.
+type NodeView struct {
+	Node    field.NodeName `json:"node"`
+	Zone    field.ZoneName `json:"zone"`
+	Address string         `json:"address,omitempty"`
+	Dark    bool           `json:"dark,omitempty"`
+	Why     string         `json:"why,omitempty"`
+	Used    field.Size     `json:"used,omitzero"`
+	Offered field.Size     `json:"offered,omitzero"`
+}
+
+// LogName is the file, in a member's folder, that its output goes to.
+const LogName = "output.log"
+
+// Snap takes a snapshot of the state.
+func Snap(s *State, at time.Time) *Snapshot {
+	snap := &Snapshot{At: at, Term: s.Term, Roles: []RoleView{}, Members: []MemberView{}, Nodes: []NodeView{}}
+	if s.Field == nil {
+		snap.State, snap.Verdict = StateDraft, "Not deployed yet."
+		return snap
+	}
+	snap.Field = s.Field.Name
+	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended}
+	if s.Retired {
+		snap.State, snap.Verdict = StateRetired, "Retired: nothing is left of it."
+		return snap
+	}
+	groups := s.byRole()
+	stages := plan.StageOf(s.Field)
+	for _, stage := range s.Field.Stages() {
+		for _, name := range stage {
+			role := s.Field.Role(name)
+			view := s.roleView(role, groups, stages[name])
+			snap.Roles = append(snap.Roles, view)
+			for _, m := range groups[name] {
+				snap.Members = append(snap.Members, s.memberView(m, &view, groups[name]))
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(groups)) {
+		if s.Field.Role(name) != nil {
+			continue
+		}
+		// A role that the draft has no more.
+		for _, m := range groups[name] {
+			snap.Members = append(snap.Members, s.memberView(m, &RoleView{Role: name}, groups[name]))
+		}
+	}
+	snap.Nodes = s.nodeViews(snap.Members)
+	snap.State = judge(s, snap)
+	snap.Verdict = sentence(s, snap)
+	return snap
+}
+
+func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
+	members := groups[role.Name]
+	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0}
+	joined := 0
+	for _, m := range members {
+		if s.IsReady(m) {
+			v.Ready++
+		}
+		if !m.ReadyAt.IsZero() {
+			joined++
+		}
+		v.Halted = v.Halted && m.Halted
+	}
+	needs := s.Field.Needs(role)
+	for _, on := range slices.Sorted(maps.Keys(needs)) {
+		if target := s.Field.Role(on); target != nil {
+			v.Gates = append(v.Gates, s.gate(target, needs[on], groups[on]))
+		}
+	}
+	r := s.Roles[role.Name]
+	if r != nil {
+		v.Leader, v.LeaderTerm = r.Leader, r.LeaderTerm
+		v.Roster = slices.Clone(r.Roster)
+	}
+	if role.Votes {
+		v.Voters, v.VotesReady = s.Votes(role, members)
+		v.VotesNeeded = quorum.Needed(v.Voters)
+		v.Survives = quorum.Survives(v.Voters, v.VotesReady)
+		v.worked = joined >= v.VotesNeeded
+	} else {
+		v.Survives = v.Ready - 1
+		v.worked = joined > 0
+	}
+	if role.Members == 0 && len(members) == 0 {
+		v.Survives = 0
+	}
+	return v
+}
+
+func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberView {
+	v := MemberView{Member: m.Name, Role: m.Role, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving,
+		Leads: role.Leader == m.Name, Ports: maps.Clone(m.Ports), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
+		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
+	v.Writes = v.Phase == Ready && (!role.Votes || role.Survives >= 0 && role.Leader != "")
+	if n := s.Field.Node(m.Node); n != nil {
+		v.Zone = n.Zone
+	}
+	if n := s.Nodes[m.Node]; n != nil {
+		v.Address = n.Address
+		v.Log = render.MemberDir(n.Dir, m.Name) + "/" + LogName
+		if v.Phase == Unknown {
+			v.Why, v.Since = n.DarkWhy, n.Since
+		}
+	}
+	if m.LastExit != nil {
+		v.LastExit, v.LastExitAt, v.LastLines = m.LastExit.Text, m.LastExit.At, slices.Clone(m.LastExit.Lines)
+	}
+	if m.Refused != "" {
+		v.Why = "its agent cannot take the order: " + m.Refused
+	}
+	v.WaitsFor = s.waitsFor(m, role, peers)
+	return v
+}
+
+// waitsFor words what keeps a member from being lit, as far as it is something else than the member itself.
+func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
+	switch phase := s.PhaseOf(m); phase {
+	case Planned:
+		var closed []string
+		for _, g := range role.Gates {
+			if !g.Open {
+				closed = append(closed, g.String())
+			}
+		}
+		if len(closed) > 0 {
+			return strings.Join(closed, ", ")
+		}
+		if r := s.Field.Role(m.Role); !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.role(m.Role).Founded {
+			return fmt.Sprintf("somebody to lead %s", m.Role)
+		}
+		for _, p := range peers {
+			if p.Number < m.Number && !s.IsReady(p) {
+				return fmt.Sprintf("%s to be ready first", p.Name)
+			}
+		}
+	case Placing:
+		if n := s.Nodes[m.Node]; n != nil && n.Dark {
+			return fmt.Sprintf("%s to answer (%s)", n.Name, n.DarkWhy)
+		}
+		return fmt.Sprintf("the agent of %s", m.Node)
+	case Starting:
+		if m.ProbeError != "" {
+			return "its ready probe to succeed: " + m.ProbeError
+		}
+		return "its ready probe to succeed"
+	case Joining:
+		return fmt.Sprintf("%s to list it as a member", m.Role)
+	}
+	return ""
+}
+
+// String words a gate: "store: quorum (1 of 2)".
+func (g GateView) String() string {
+	return fmt.Sprintf("%s: %s (%d of %d ready)", g.On, g.Gate, g.Have, g.Need)
+}
+
+func (s *State) nodeViews(members []MemberView) []NodeView {
+	var views []NodeView
+	used := map[field.NodeName]field.Size{}
+	for _, m := range members {
+		if role := s.Field.Role(m.Role); role != nil {
+			u := used[m.Node]
+			u.CPU += role.Room.CPU
+			u.Memory += role.Room.Memory
+			u.Disk += role.Room.Disk
+			used[m.Node] = u
+		}
+	}
+	add := func(name field.NodeName, zone field.ZoneName, size field.Size) {
+		v := NodeView{Node: name, Zone: zone, Used: used[name], Offered: size}
+		if n := s.Nodes[name]; n != nil {
+			v.Address, v.Dark, v.Why = n.Address, n.Dark, n.DarkWhy
+		}
+		views = append(views, v)
+	}
+	for _, n := range s.Field.Nodes {
+		add(n.Name, n.Zone, n.Size)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
+		if s.Field.Node(name) == nil && !s.Nodes[name].Released {
+			add(name, "", field.Size{})
+		}
+	}
+	return views
+}
+
+// Counts is what the tide draws.
+type Counts struct {
+	Lit, Want int
+	Survives  int  // of the weakest voting role
+	Votes     bool // there is one that has had its quorum
+}
+
+// Count counts lanterns without making a snapshot.
+func Count(s *State) Counts {
+	var c Counts
+	if s.Field == nil || s.Retired {
+		return c
+	}
+	groups := s.byRole()
+	for i := range s.Field.Roles {
+		role := &s.Field.Roles[i]
+		members := groups[role.Name]
+		joined := 0
+		for _, m := range members {
+			if s.IsReady(m) {
+				c.Lit++
+			}
+			if !m.ReadyAt.IsZero() {
+				joined++
+			}
+		}
+		c.Want += role.Members
+		if voters, ready := s.Votes(role, members); role.Votes && joined >= quorum.Needed(voters) {
+			survives := quorum.Survives(voters, ready)
+			if !c.Votes || survives < c.Survives {
+				c.Survives, c.Votes = survives, true
+			}
+		}
+	}
+	return c
+}
+
+// SnapDraft is a field that has not been deployed.
+func SnapDraft(f *field.Field, at time.Time) *Snapshot {
+	s := NewState()
+	s.Field = f
+	snap := Snap(s, at)
+	snap.State = StateDraft
+	_, want := snap.Lit()
+	snap.Verdict = fmt.Sprintf("Not deployed yet: the draft wants %s.", counted(want, "member"))
+	return snap
+}

@@ -1,0 +1,326 @@
+// Package engine decides how a field gets from what it is to what is wanted, and never acts. Decide turns an input into
+// events, Apply folds an event into the state, Commands says what must be sent for the state to come true. Only events
+// are stored; everything else follows from them.
+package engine
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/render"
+)
+
+// Phase is where a member stands in its life.
+type Phase string
+
+// The phases of a member.
+const (
+	Planned  Phase = "planned"
+	Placing  Phase = "placing"
+	Starting Phase = "starting"
+	Joining  Phase = "joining"
+	Ready    Phase = "ready"
+	Unready  Phase = "unready"
+	Draining Phase = "draining"
+	Stopping Phase = "stopping"
+	Stopped  Phase = "stopped"
+	Gone     Phase = "gone"
+	Failed   Phase = "failed"
+	Unknown  Phase = "unknown"
+)
+
+// State is a field as its events tell it. It is changed by Apply alone.
+type State struct {
+	Term     uint64 // rises with every controller
+	Revision uint64 // the highest revision of any order
+	Field    *field.Field
+	Retiring bool
+	Retired  bool
+	Rollout  Rollout
+	Nodes    map[field.NodeName]*Node
+	Roles    map[field.RoleName]*Role
+	Members  map[field.MemberName]*Member // those that are gone are kept for the record
+
+	// shape rises whenever what templates see may have changed.
+	shape int
+	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
+	rendered map[field.MemberName]int
+}
+
+// Rollout is the carrying out of the newest order.
+type Rollout struct {
+	What  string // deploy, stop, start, restart or retire
+	Began time.Time
+	Ended time.Time // zero while it goes on
+}
+
+// Active tells whether the rollout goes on.
+func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
+
+// Node is a node that has been bound: it has an address and an agent's folder.
+type Node struct {
+	Name      field.NodeName
+	Address   string
+	Dir       string
+	Agent     string // the identity of the agent whose reports Heard counts
+	Heard     uint64 // the number of the last report taken in
+	Dark      bool   // cannot be reached
+	DarkWhy   string
+	Since     time.Time
+	Releasing bool
+	Released  bool
+}
+
+// Role is what is known of a role as a cluster.
+type Role struct {
+	Name        field.RoleName
+	Founded     bool // never becomes false again: a cluster is founded once
+	Founders    []field.MemberName
+	Highest     int // the highest number ever given; see plan.Live
+	Leader      field.MemberName
+	LeaderTerm  uint64
+	LeaderSince time.Time
+	Roster      []order.RosterEntry // nil until the cluster has told
+}
+
+// Member is one member in its life.
+type Member struct {
+	place.Member
+	Number   int
+	Founding bool
+	Via      field.MemberName // who led when it was admitted
+	Phase    Phase
+	Since    time.Time // of Phase
+	Why      string    // what failed, while it does
+
+	Leaving    bool // on its way out for good
+	Halted     bool // stopped on purpose, to come back
+	RestartDue bool
+	Joined     bool // has been ready once, or founded its cluster
+
+	Ordered order.Order // the newest order
+	Taken   uint64      // the newest revision that its agent has on disk
+	Refused string      // why the agent did not take the newest order
+
+	Incarnation int // counts processes
+	PID         int
+	StartedAt   time.Time
+	ReadyAt     time.Time
+	Attempt     int // failures in a row
+	RetryAt     time.Time
+	LastExit    *ExitNote
+	ProbeError  string
+}
+
+// ExitNote keeps how a member last ended without having been asked to.
+type ExitNote struct {
+	At    time.Time
+	Text  string
+	Lines []string
+}
+
+// NewState is the state before any event.
+func NewState() *State {
+	s := &State{}
+	s.reset()
+	return s
+}
+
+func (s *State) reset() {
+	s.Nodes = map[field.NodeName]*Node{}
+	s.Roles = map[field.RoleName]*Role{}
+	s.Members = map[field.MemberName]*Member{}
+	s.rendered = map[field.MemberName]int{}
+	s.Retiring, s.Retired = false, false
+}
+
+// Deployed tells whether there is anything of the field in the world.
+func (s *State) Deployed() bool { return s.Field != nil && !s.Retired }
+
+func (s *State) role(name field.RoleName) *Role {
+	r := s.Roles[name]
+	if r == nil {
+		r = &Role{Name: name}
+		s.Roles[name] = r
+	}
+	return r
+}
+
+// of lists the members of a role that are not gone, oldest first.
+func (s *State) of(role field.RoleName) []*Member {
+	var members []*Member
+	for _, m := range s.Members {
+		if m.Role == role && m.Phase != Gone {
+			members = append(members, m)
+		}
+	}
+	slices.SortFunc(members, func(a, b *Member) int { return a.Number - b.Number })
+	return members
+}
+
+// byRole groups the members that are not gone, oldest first. One pass serves all roles.
+func (s *State) byRole() map[field.RoleName][]*Member {
+	groups := map[field.RoleName][]*Member{}
+	for _, m := range s.Members {
+		if m.Phase != Gone {
+			groups[m.Role] = append(groups[m.Role], m)
+		}
+	}
+	for _, g := range groups {
+		slices.SortFunc(g, func(a, b *Member) int { return a.Number - b.Number })
+	}
+	return groups
+}
+
+// PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member
+// that answers but is missing from its cluster's roster is still joining.
+func (s *State) PhaseOf(m *Member) Phase {
+	if n := s.Nodes[m.Node]; n != nil && n.Dark && m.PID != 0 {
+		return Unknown
+	}
+	if m.Phase == Ready && s.missingFromRoster(m) {
+		return Joining
+	}
+	return m.Phase
+}
+
+func (s *State) missingFromRoster(m *Member) bool {
+	r := s.Roles[m.Role]
+	if r == nil || r.Roster == nil {
+		return false
+	}
+	return !slices.ContainsFunc(r.Roster, func(e order.RosterEntry) bool { return e.Name == string(m.Name) })
+}
+
+// IsReady tells whether the member does its work now.
+func (s *State) IsReady(m *Member) bool { return s.PhaseOf(m) == Ready }
+
+// Votes counts the voters of a role and how many of them are ready: as the roster has them, or, before the cluster has
+// told, as many as are wanted.
+func (s *State) Votes(role *field.Role, members []*Member) (voters, ready int) {
+	roster := map[string]bool{}
+	known := false
+	if r := s.Roles[role.Name]; r != nil && r.Roster != nil {
+		known = true
+		for _, e := range r.Roster {
+			if e.Voter {
+				voters++
+				roster[e.Name] = true
+			}
+		}
+	}
+	if !known {
+		voters = role.Members
+	}
+	for _, m := range members {
+		if s.IsReady(m) && (!known || roster[string(m.Name)]) {
+			ready++
+		}
+	}
+	return voters, ready
+}
+
+// GateView is a gate with what it has and what it needs to open.
+type GateView struct {
+	On   field.RoleName `json:"on"`
+	Gate field.Gate     `json:"gate"`
+	Have int            `json:"have"`
+	Need int            `json:"need"`
+	Open bool           `json:"open"`
+}
+
+func (s *State) gate(on *field.Role, gate field.Gate, members []*Member) GateView {
+	ready := 0
+	for _, m := range members {
+		if s.IsReady(m) {
+			ready++
+		}
+	}
+	v := GateView{On: on.Name, Gate: gate, Have: ready}
+	switch gate {
+	case field.GateQuorum:
+		voters, votes := s.Votes(on, members)
+		v.Need, v.Have = quorum.Needed(max(voters, min(on.Members, voters+1))), votes
+	case field.GateAll:
+		v.Need = on.Members
+	case field.GateFirst:
+		v.Need = min(1, on.Members)
+	default:
+		v.Need = min(gate.Number(), on.Members)
+	}
+	v.Open = v.Have >= v.Need
+	return v
+}
+
+// live is what package plan needs to know.
+func (s *State) live() plan.Live {
+	l := plan.Live{Highest: map[field.RoleName]int{}}
+	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
+		m := s.Members[name]
+		switch {
+		case m.Phase == Gone:
+		case m.Leaving:
+			l.Leaving = append(l.Leaving, m.Member)
+		default:
+			l.Members = append(l.Members, plan.Member{Member: m.Member, Number: m.Number, Ready: s.IsReady(m),
+				Leads: s.role(m.Role).Leader == m.Name})
+		}
+	}
+	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
+	for name, r := range s.Roles {
+		l.Highest[name] = r.Highest
+	}
+	return l
+}
+
+// scene is what templates see.
+func (s *State) scene() *render.Scene {
+	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+	for role, members := range s.byRole() {
+		for _, m := range members {
+			if n := s.Nodes[m.Node]; n != nil {
+				sc.Members[m.Name] = sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
+			}
+			if m.Joined && !m.Leaving {
+				sc.Joined[role] = append(sc.Joined[role], m.Name)
+			}
+		}
+	}
+	for name, r := range s.Roles {
+		sc.Founders[name] = r.Founders
+	}
+	return sc
+}
+
+func sceneMember(f *field.Field, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
+	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
+		Founding: founding, Via: via}
+	if n := f.Node(m.Node); n != nil {
+		out.Zone = n.Zone
+	}
+	return out
+}
+
+// SortedMembers lists all members, those that are gone too, by name.
+func SortedMembers(s *State) []*Member {
+	members := slices.Collect(maps.Values(s.Members))
+	slices.SortFunc(members, func(a, b *Member) int {
+		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
+	})
+	return members
+}
+
+// SortedNodes lists all nodes that were bound, by name.
+func SortedNodes(s *State) []*Node {
+	nodes := slices.Collect(maps.Values(s.Nodes))
+	slices.SortFunc(nodes, func(a, b *Node) int { return cmp.Compare(a.Name, b.Name) })
+	return nodes
+}

@@ -1,0 +1,215 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+)
+
+// judge finds the state of the field. A role that worked and cannot work any more outranks a rollout that goes on.
+func judge(s *State, snap *Snapshot) FieldState {
+	if s.Retiring {
+		return StateDeploying
+	}
+	halted, broken, warming := len(snap.Members) > 0, false, false
+	for _, m := range snap.Members {
+		halted = halted && m.Phase == Stopped
+		switch m.Phase {
+		case Failed, Unready, Unknown:
+			broken = true
+		case Planned, Placing, Starting, Joining:
+			warming = true
+		}
+	}
+	if halted && len(snap.Members) > 0 {
+		return StateStopped
+	}
+	if slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.worked && cannotWork(r) && failing(snap, r.Role) }) {
+		return StateDown
+	}
+	if s.Rollout.Active() {
+		return StateDeploying
+	}
+	if slices.ContainsFunc(snap.Roles, cannotWork) {
+		return StateDown
+	}
+	switch {
+	case broken, slices.ContainsFunc(snap.Roles, RoleView.leaderless), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Phase == Stopped || m.Phase == Stopping }):
+		return StateDegraded
+	case warming:
+		return StateConverging
+	}
+	return StateConverged
+}
+
+// cannotWork tells whether a role that should do its work cannot.
+func cannotWork(r RoleView) bool { return r.Want > 0 && !r.Halted && r.Survives < 0 }
+
+// leaderless tells whether a role that has had a leader, and could have one, has none.
+func (r RoleView) leaderless() bool {
+	return r.Votes && r.Leader == "" && r.LeaderTerm > 0 && r.Survives >= 0 && !r.Halted
+}
+
+// failing tells whether a member of the role is dark without having been asked to.
+func failing(snap *Snapshot, role field.RoleName) bool {
+	return slices.ContainsFunc(snap.Members, func(m MemberView) bool {
+		return m.Role == role && (m.Phase == Failed || m.Phase == Unready || m.Phase == Unknown)
+	})
+}
+
+// sentence words how the field is: the worst first, and what it means.
+func sentence(s *State, snap *Snapshot) string {
+	lit, wanted := snap.Lit()
+	var parts []string
+	if s.Retiring {
+		return retiring(s, snap)
+	}
+	if snap.State == StateStopped {
+		return fmt.Sprintf("Stopped on purpose: %s keep data and place.", counted(len(snap.Members), "member"))
+	}
+	count := fmt.Sprintf("%d of %d lit", lit, wanted)
+	for _, r := range snap.Roles {
+		if cannotWork(r) && r.worked {
+			parts = append(parts, lostWork(r))
+		}
+	}
+	if len(parts) == 0 || lit == wanted {
+		parts = append([]string{count}, parts...)
+	} else {
+		parts = append(parts, count)
+	}
+	parts = append(parts, darkMembers(snap)...)
+	for _, r := range snap.Roles {
+		if r.leaderless() {
+			parts = append(parts, fmt.Sprintf("nobody leads %s: writes wait for an election", r.Role))
+		}
+	}
+	for _, r := range snap.Roles {
+		if r.Votes && r.Survives == 0 && r.Voters > 1 && r.worked {
+			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes, one more loss stops writes", r.Role, r.VotesReady, r.Voters))
+		}
+	}
+	if halted := snap.count(Stopped); halted > 0 {
+		parts = append(parts, fmt.Sprintf("%s stopped on purpose", counted(halted, "member")))
+	}
+	parts = append(parts, waiting(snap)...)
+	if snap.State == StateConverged {
+		parts = append(parts, strengths(snap)...)
+	}
+	return strings.Join(parts, " · ")
+}
+
+func lostWork(r RoleView) string {
+	if r.Votes {
+		return fmt.Sprintf("%s has %d of %d votes and needs %d: writes have stopped", r.Role, r.VotesReady, r.Voters, r.VotesNeeded)
+	}
+	return fmt.Sprintf("%s has nobody left to do its work", r.Role)
+}
+
+// darkMembers words up to two members that are dark, and counts the rest.
+func darkMembers(snap *Snapshot) []string {
+	var parts []string
+	more := 0
+	for _, m := range snap.Members {
+		if m.Phase != Failed && m.Phase != Unready && m.Phase != Unknown && (m.Phase != Placing || m.Why == "") {
+			continue
+		}
+		if len(parts) == 2 {
+			more++
+			continue
+		}
+		word := map[Phase]string{Failed: "is dark", Unready: "is not ready", Unknown: "is unknown", Placing: "cannot be placed"}[m.Phase]
+		text := fmt.Sprintf("%s %s", m.Member, word)
+		if m.Why != "" {
+			text += ": " + m.Why
+		}
+		parts = append(parts, text)
+	}
+	if more > 0 {
+		parts = append(parts, fmt.Sprintf("%d more are dark", more))
+	}
+	return parts
+}
+
+// waiting words which roles wait for which gates.
+func waiting(snap *Snapshot) []string {
+	var parts []string
+	for _, r := range snap.Roles {
+		planned := slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Role == r.Role && m.Phase == Planned })
+		for _, g := range r.Gates {
+			if planned && !g.Open {
+				parts = append(parts, fmt.Sprintf("%s waits for %s", r.Role, g))
+			}
+		}
+	}
+	return parts
+}
+
+// strengths words what a whole field can lose.
+func strengths(snap *Snapshot) []string {
+	var parts []string
+	for _, r := range snap.Roles {
+		if r.Votes {
+			losses := "no loss"
+			if r.Survives > 0 {
+				losses = fmt.Sprintf("%d more %s", r.Survives, plural(r.Survives, "loss", "losses"))
+			}
+			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes and survives %s", r.Role, r.VotesReady, r.Voters, losses))
+		}
+	}
+	return parts
+}
+
+func retiring(s *State, snap *Snapshot) string {
+	gone := 0
+	for _, m := range s.Members {
+		if m.Phase == Gone {
+			gone++
+		}
+	}
+	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members))
+	for _, n := range snap.Nodes {
+		if n.Dark {
+			text += fmt.Sprintf(" · %s cannot be reached (%s), so what is on it cannot be taken down yet", n.Node, n.Why)
+		}
+	}
+	return text
+}
+
+func (snap *Snapshot) count(p Phase) int {
+	n := 0
+	for _, m := range snap.Members {
+		if m.Phase == p {
+			n++
+		}
+	}
+	return n
+}
+
+// Lit counts the members that are lit and those that should be.
+func (snap *Snapshot) Lit() (lit, wanted int) {
+	for _, r := range snap.Roles {
+		lit += r.Ready
+		wanted += r.Want
+	}
+	return lit, wanted
+}
+
+// Weakest is the smallest number of losses that a role whose members vote survives; ok is false where there is none.
+func (snap *Snapshot) Weakest() (survives int, ok bool) {
+	for _, r := range snap.Roles {
+		if r.Votes && (!ok || r.Survives < survives) {
+			survives, ok = r.Survives, true
+		}
+	}
+	return survives, ok
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}

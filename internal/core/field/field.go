@@ -1,0 +1,247 @@
+// Package field holds the declared topology of one distributed system: its nodes, zones, roles and the programs that
+// play them, with the rules that make such a declaration valid.
+package field
+
+import (
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Field is a whole declaration. Nodes and Roles keep the order of the file; ranges of nodes have been expanded and kits
+// have been filled in, so that every role carries a Program.
+type Field struct {
+	Name   string                  `json:"field"`
+	About  string                  `json:"about,omitempty"`
+	Ground Ground                  `json:"ground"`
+	Nodes  []Node                  `json:"nodes"`
+	Roles  []Role                  `json:"roles"`
+	Place  map[RoleName][]NodeName `json:"place,omitempty"` // pins; a node listed twice holds two
+}
+
+// Ground says where the nodes come from.
+type Ground struct {
+	Kind string `json:"kind"` // local
+}
+
+// Node is a machine that can hold members.
+type Node struct {
+	Name   NodeName          `json:"name"`
+	Zone   ZoneName          `json:"zone,omitempty"`
+	Size   Size              `json:"size,omitzero"`
+	Labels map[string]string `json:"labels,omitempty"`
+}
+
+// Size is an amount of what a node offers or a member takes; zero means that nothing was said.
+type Size struct {
+	CPU    float64 `json:"cpu,omitempty"`    // cores
+	Memory Bytes   `json:"memory,omitempty"` // bytes
+	Disk   Bytes   `json:"disk,omitempty"`   // bytes
+}
+
+// Role is a part of the system that one program plays.
+type Role struct {
+	Name     RoleName            `json:"name"`
+	About    string              `json:"about,omitempty"`
+	Kind     Kind                `json:"kind,omitempty"`
+	Kit      string              `json:"kit,omitempty"`
+	Version  string              `json:"version,omitempty"`
+	Members  int                 `json:"members"`
+	Votes    bool                `json:"votes,omitempty"`
+	Start    Start               `json:"start,omitempty"`
+	Spread   Spread              `json:"spread,omitempty"`
+	Where    string              `json:"where,omitempty"` // an expr-lang expression over name, zone, labels, size
+	Room     Size                `json:"room,omitzero"`
+	Ceiling  Size                `json:"ceiling,omitzero"`
+	After    map[RoleName]Gate   `json:"after,omitempty"`
+	Calls    map[string]RoleName `json:"calls,omitempty"`
+	Knows    map[string]RoleName `json:"knows,omitempty"`
+	Settings map[string]Text     `json:"settings,omitempty"`
+	Program  *Program            `json:"program,omitempty"`
+}
+
+// Kind is the part that a role plays in the system.
+type Kind string
+
+// The kinds of role.
+const (
+	Master  Kind = "master"
+	Broker  Kind = "broker"
+	Worker  Kind = "worker"
+	Monitor Kind = "monitor"
+	Entry   Kind = "entry"
+)
+
+// Start is the order in which the first members of a role are started.
+type Start string
+
+// The ways to start a role.
+const (
+	Together  Start = "together"   // all at once; all of them found the cluster
+	OneByOne  Start = "one-by-one" // each when the one before it is ready; the first founds
+	SeedFirst Start = "seed-first" // the first alone, then the others at once; the first founds
+)
+
+// Spread is what the members of a role are kept apart by.
+type Spread string
+
+// The ways to spread members.
+const (
+	SpreadZone Spread = "zone"
+	SpreadNode Spread = "node"
+	SpreadNone Spread = "none"
+)
+
+// Gate is the condition that a role sets on another before its own members may start: quorum, all, first or a number.
+type Gate string
+
+// The gates that have names.
+const (
+	GateQuorum Gate = "quorum"
+	GateAll    Gate = "all"
+	GateFirst  Gate = "first"
+)
+
+// Role finds a role by name; nil when there is none.
+func (f *Field) Role(name RoleName) *Role {
+	if i := slices.IndexFunc(f.Roles, func(r Role) bool { return r.Name == name }); i >= 0 {
+		return &f.Roles[i]
+	}
+	return nil
+}
+
+// Node finds a node by name; nil when there is none.
+func (f *Field) Node(name NodeName) *Node {
+	if i := slices.IndexFunc(f.Nodes, func(n Node) bool { return n.Name == name }); i >= 0 {
+		return &f.Nodes[i]
+	}
+	return nil
+}
+
+// Zones lists the zones in the order in which the nodes name them.
+func (f *Field) Zones() []ZoneName {
+	var zones []ZoneName
+	seen := map[ZoneName]bool{}
+	for _, n := range f.Nodes {
+		if !seen[n.Zone] {
+			seen[n.Zone] = true
+			zones = append(zones, n.Zone)
+		}
+	}
+	return zones
+}
+
+// Needs gives what the role waits for before its members may start: what `after` says, and for each role that it
+// `calls` a quorum where that role's members vote, else one ready member. `after` wins where both name a role.
+func (f *Field) Needs(role *Role) map[RoleName]Gate {
+	needs := make(map[RoleName]Gate, len(role.After)+len(role.Calls))
+	for _, called := range role.Calls {
+		needs[called] = GateFirst
+		if r := f.Role(called); r != nil && r.Votes {
+			needs[called] = GateQuorum
+		}
+	}
+	maps.Copy(needs, role.After)
+	return needs
+}
+
+// Founds tells whether the member at this place among the first members of a role founds the cluster.
+func (r *Role) Founds(index int) bool { return r.Start == Together || index == 0 }
+
+// Cycle gives a path of roles that wait for each other, first and last the same, or nil when there is none.
+func (f *Field) Cycle() []RoleName {
+	const (
+		walking = 1
+		done    = 2
+	)
+	mark := map[RoleName]int{}
+	var path, cycle []RoleName
+	var walk func(name RoleName) bool
+	walk = func(name RoleName) bool {
+		mark[name] = walking
+		path = append(path, name)
+		for _, next := range slices.Sorted(maps.Keys(f.Needs(f.Role(name)))) {
+			if f.Role(next) == nil || mark[next] == done {
+				continue
+			}
+			if mark[next] == walking {
+				cycle = append(slices.Clone(path[slices.Index(path, next):]), next)
+				return true
+			}
+			if walk(next) {
+				return true
+			}
+		}
+		path = path[:len(path)-1]
+		mark[name] = done
+		return false
+	}
+	for _, r := range f.Roles {
+		if mark[r.Name] == 0 && walk(r.Name) {
+			return cycle
+		}
+	}
+	return nil
+}
+
+// Stages orders the roles for deployment: a role stands in the first stage after all that it waits for. Roles of one
+// stage keep the order of the file. A field with a cycle has no order; see Cycle.
+func (f *Field) Stages() [][]RoleName {
+	level := map[RoleName]int{}
+	var depth func(name RoleName, above int) int
+	depth = func(name RoleName, above int) int {
+		if l, ok := level[name]; ok || above > len(f.Roles) {
+			return l
+		}
+		l := 0
+		for next := range f.Needs(f.Role(name)) {
+			if f.Role(next) != nil {
+				l = max(l, depth(next, above+1)+1)
+			}
+		}
+		level[name] = l
+		return l
+	}
+	var stages [][]RoleName
+	for _, r := range f.Roles {
+		l := depth(r.Name, 0)
+		for len(stages) <= l {
+			stages = append(stages, nil)
+		}
+		stages[l] = append(stages[l], r.Name)
+	}
+	return slices.DeleteFunc(stages, func(s []RoleName) bool { return len(s) == 0 })
+}
+
+// Text is a value that the file may write as text, number or truth; it is kept as written.
+type Text string
+
+// UnmarshalJSON takes any scalar.
+func (t *Text) UnmarshalJSON(data []byte) error {
+	s := string(data)
+	if strings.HasPrefix(s, `"`) {
+		var plain string
+		if err := unquote(data, &plain); err != nil {
+			return err
+		}
+		s = plain
+	}
+	*t = Text(s)
+	return nil
+}
+
+// Number is the count that a gate such as "2" asks for; 0 for the gates that have names.
+func (g Gate) Number() int {
+	n, err := strconv.Atoi(string(g))
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// UnmarshalJSON takes a name or a number.
+func (g *Gate) UnmarshalJSON(data []byte) error {
+	*g = Gate(strings.Trim(string(data), `"`))
+	return nil
+}

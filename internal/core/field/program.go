@@ -1,0 +1,154 @@
+package field
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+)
+
+// Program is what must be known to run one program as a role: how to start it, probe it, let it join and leave. All
+// texts but expressions are Go templates over the member (see package render).
+type Program struct {
+	Command  []string        `json:"command"`
+	LookIn   []string        `json:"look_in,omitempty"` // further folders to look for the program in
+	User     string          `json:"user,omitempty"`    // run as; the agent's own user when empty
+	Ports    map[string]Port `json:"ports,omitempty"`
+	Env      map[string]Text `json:"env,omitempty"`
+	Files    map[string]File `json:"files,omitempty"` // by path below the member's folder
+	OnChange OnChange        `json:"on_change,omitempty"`
+	Validate *Exec           `json:"validate,omitempty"`
+	Reload   *Reload         `json:"reload,omitempty"`
+	Stop     Stop            `json:"stop,omitzero"`
+	Restart  Restart         `json:"restart,omitzero"`
+	Ready    *Probe          `json:"ready,omitempty"`
+	Alive    *Probe          `json:"alive,omitempty"`
+	Leader   *LeaderProbe    `json:"leader,omitempty"`
+	Roster   *RosterProbe    `json:"roster,omitempty"`
+	Found    []Step          `json:"found,omitempty"`
+	Join     []Step          `json:"join,omitempty"`
+	Leave    []Step          `json:"leave,omitempty"`
+	Promote  []Step          `json:"promote,omitempty"`
+	HandOver []Step          `json:"hand_over,omitempty"`
+}
+
+// Port is where a member listens: one fixed port, or the first free one of a range.
+type Port struct {
+	Port   int    `json:"port,omitempty"`
+	From   int    `json:"from,omitempty"`
+	To     int    `json:"to,omitempty"`
+	Scheme string `json:"scheme,omitempty"` // for URLs; tcp when empty
+}
+
+// File is a config file that is rendered for each member.
+type File struct {
+	Template string   `json:"template"`
+	Mode     string   `json:"mode,omitempty"` // octal; 0644 when empty
+	OnChange OnChange `json:"on_change,omitempty"`
+}
+
+// OnChange is what is done to a running member when what it was started with changes.
+type OnChange string
+
+// What a change leads to.
+const (
+	OnRestart   OnChange = "restart"
+	OnReload    OnChange = "reload"
+	OnNextStart OnChange = "next-start"
+)
+
+// Exec runs a command on the member's node.
+type Exec struct {
+	Exec []string `json:"exec"`
+}
+
+// Reload tells a member to read its files again, by signal or command.
+type Reload struct {
+	Signal string   `json:"signal,omitempty"`
+	Exec   []string `json:"exec,omitempty"`
+}
+
+// Stop is how a member is asked to end; after Within it is killed.
+type Stop struct {
+	Signal string   `json:"signal,omitempty"` // TERM when empty
+	Within Duration `json:"within,omitempty"` // 10 s when empty
+}
+
+// Restart is how long the agent waits before it starts a crashed member again: After at first, doubled each time up to
+// Most.
+type Restart struct {
+	After Duration `json:"after,omitempty"` // 1 s when empty
+	Most  Duration `json:"most,omitempty"`  // 30 s when empty
+}
+
+// HTTPCall is one request to a member's port.
+type HTTPCall struct {
+	Port    string          `json:"port"`
+	Path    string          `json:"path,omitempty"`
+	Method  string          `json:"method,omitempty"` // GET, or POST where there is a body
+	Headers map[string]Text `json:"headers,omitempty"`
+	Body    string          `json:"body,omitempty"`
+}
+
+// TCPCall connects to a member's port, optionally sends a text, and optionally looks for an answer.
+type TCPCall struct {
+	Port   string `json:"port"`
+	Send   string `json:"send,omitempty"`
+	Expect string `json:"expect,omitempty"` // must occur in the answer
+}
+
+// Call is one way of asking a member: exactly one of the three is set.
+type Call struct {
+	HTTP *HTTPCall `json:"http,omitempty"`
+	TCP  *TCPCall  `json:"tcp,omitempty"`
+	Exec []string  `json:"exec,omitempty"`
+}
+
+// Probe is a check of one member, repeated. Expect is an expr-lang expression over status, body, headers, output, code
+// and me; without one, any answer below HTTP status 400, any connection, any exit with code 0 will do.
+type Probe struct {
+	Call
+	Expect  string   `json:"expect,omitempty"`
+	Every   Duration `json:"every,omitempty"`   // 1 s when empty
+	Timeout Duration `json:"timeout,omitempty"` // 2 s when empty
+}
+
+// LeaderProbe finds out whether the member that answers leads its cluster.
+type LeaderProbe struct {
+	Call
+	IsMe    string   `json:"is_me"`
+	Term    string   `json:"term,omitempty"` // the cluster's own count of leaderships, where it has one
+	Every   Duration `json:"every,omitempty"`
+	Timeout Duration `json:"timeout,omitempty"`
+}
+
+// RosterProbe reads the members of a cluster as the cluster reports them. Each yields a list; ID, Name and Voter are
+// evaluated with item.
+type RosterProbe struct {
+	Call
+	Each    string   `json:"each"`
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	Voter   string   `json:"voter,omitempty"` // all are voters when empty
+	Every   Duration `json:"every,omitempty"`
+	Timeout Duration `json:"timeout,omitempty"`
+}
+
+// Step is one step of a membership procedure.
+type Step struct {
+	Call
+	On       string            `json:"on,omitempty"`   // joiner, leaver, peer or leader; the member itself when empty
+	When     string            `json:"when,omitempty"` // before-start, after-start, before-stop or after-stop
+	Expect   string            `json:"expect,omitempty"`
+	RetryFor Duration          `json:"retry_for,omitempty"`
+	DoneWhen string            `json:"done_when,omitempty"`
+	Capture  map[string]string `json:"capture,omitempty"`
+	Timeout  Duration          `json:"timeout,omitempty"`
+}
+
+// PortNames lists the program's ports in the order of their names.
+func (p *Program) PortNames() []string { return slices.Sorted(maps.Keys(p.Ports)) }
+
+// Fixed tells whether the port is one number and not a range.
+func (p Port) Fixed() bool { return p.Port != 0 }
+
+func unquote(data []byte, into *string) error { return json.Unmarshal(data, into) }

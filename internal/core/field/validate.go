@@ -1,0 +1,236 @@
+package field
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/expr-lang/expr"
+)
+
+// Problem is something in a declaration that has no meaning. Path leads to it, e.g. roles, crews, calls, queue.
+type Problem struct {
+	Path []string
+	Text string
+	Hint string
+}
+
+// FillDefaults says what was left unsaid.
+func FillDefaults(f *Field) {
+	if f.Ground.Kind == "" {
+		f.Ground.Kind = "local"
+	}
+	for i := range f.Roles {
+		r := &f.Roles[i]
+		if r.Kind == "" {
+			r.Kind = Worker
+		}
+		if r.Start == "" {
+			r.Start = Together
+		}
+		if r.Spread == "" {
+			r.Spread = SpreadZone
+		}
+	}
+}
+
+// Validate finds what the schema of the file cannot: names that refer to nothing, names given twice, expressions that
+// cannot be compiled, steps without a call.
+func Validate(f *Field) []Problem {
+	v := &validator{Field: f}
+	v.nodes()
+	for i := range f.Roles {
+		v.role(&f.Roles[i])
+	}
+	v.pins()
+	return v.problems
+}
+
+type validator struct {
+	*Field
+	problems []Problem
+}
+
+func (v *validator) add(path []string, hint, text string, args ...any) {
+	v.problems = append(v.problems, Problem{Path: path, Text: fmt.Sprintf(text, args...), Hint: hint})
+}
+
+func (v *validator) nodes() {
+	first := map[NodeName]int{}
+	for i, n := range v.Nodes {
+		path := []string{"nodes", strconv.Itoa(i), "name"}
+		if _, twice := first[n.Name]; twice {
+			v.add(path, "give one of them another name", "there are two nodes named %s", n.Name)
+		}
+		first[n.Name] = i
+		if !NamePattern.MatchString(string(n.Name)) {
+			v.add(path, "", "%q cannot be a node's name; %s", n.Name, NameRule)
+		}
+	}
+}
+
+func (v *validator) roleNames() []string {
+	names := make([]string, len(v.Roles))
+	for i, r := range v.Roles {
+		names[i] = string(r.Name)
+	}
+	return names
+}
+
+func (v *validator) refer(path []string, self, target RoleName, word string) {
+	switch {
+	case target == self:
+		v.add(path, "", "%s names itself under %s", self, word)
+	case v.Role(target) == nil:
+		v.add(path, didYouMean(string(target), v.roleNames()), "%s names a role %q under %s, and there is none", self, target, word)
+	}
+}
+
+func didYouMean(word string, known []string) string {
+	if near := Nearest(word, known); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "there is " + strings.Join(known, ", ")
+}
+
+func (v *validator) role(r *Role) {
+	at := func(rest ...string) []string { return append([]string{"roles", string(r.Name)}, rest...) }
+	for _, target := range slices.Sorted(maps.Keys(r.After)) {
+		v.refer(at("after", string(target)), r.Name, target, "after")
+		if n := r.After[target].Number(); n > 0 {
+			if t := v.Role(target); t != nil && n > t.Members {
+				v.add(at("after", string(target)), "", "%s waits for %d members of %s, which has %d", r.Name, n, target, t.Members)
+			}
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(r.Calls)) {
+		v.refer(at("calls", key), r.Name, r.Calls[key], "calls")
+	}
+	for _, key := range slices.Sorted(maps.Keys(r.Knows)) {
+		v.refer(at("knows", key), r.Name, r.Knows[key], "knows")
+		if _, both := r.Calls[key]; both {
+			v.add(at("knows", key), "use another word for one of them", "%s has %q under calls and under knows", r.Name, key)
+		}
+	}
+	if r.Where != "" {
+		env := map[string]any{"name": "", "zone": "", "labels": map[string]string{}, "cpu": 0.0, "memory": 0.0, "disk": 0.0}
+		v.expression(at("where"), r.Where, expr.Env(env), expr.AsBool())
+	}
+	for _, s := range []struct {
+		key  string
+		size Size
+	}{{"room", r.Room}, {"ceiling", r.Ceiling}} {
+		if s.key == "ceiling" && s.size.Memory > 0 && s.size.Memory < r.Room.Memory {
+			v.add(at("ceiling"), "", "the ceiling of %s is %s of memory, less than the room of %s kept for it", r.Name, s.size.Memory, r.Room.Memory)
+		}
+	}
+	if r.Program != nil && r.Kit == "" {
+		v.program(r.Program, at)
+	}
+}
+
+func (v *validator) expression(path []string, text string, options ...expr.Option) {
+	if text == "" || strings.Contains(text, "{{") {
+		return
+	}
+	if _, err := expr.Compile(text, options...); err != nil {
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		v.add(path, "expressions are written like  labels.disk == \"nvme\"  or  body.health == \"true\"", "this expression cannot be read: %s", first)
+	}
+}
+
+func (v *validator) program(p *Program, role func(...string) []string) {
+	at := func(rest ...string) []string { return role(append([]string{"program"}, rest...)...) }
+	if len(p.Command) > 0 && strings.TrimSpace(p.Command[0]) == "" {
+		v.add(at("command", "0"), "", "the name of the program is empty")
+	}
+	for _, name := range p.PortNames() {
+		switch port := p.Ports[name]; {
+		case port.Port == 0 && (port.From == 0 || port.To == 0):
+			v.add(at("ports", name), "write {port: 2379} or {from: 7400, to: 7499}", "port %s has neither a number nor a whole range", name)
+		case port.Port != 0 && (port.From != 0 || port.To != 0):
+			v.add(at("ports", name), "", "port %s has both a number and a range", name)
+		case port.From > port.To:
+			v.add(at("ports", name), "", "the range of port %s runs backwards", name)
+		}
+	}
+	for _, c := range []struct {
+		key  string
+		call *Call
+		expr []string
+	}{{"ready", callOf(p.Ready), exprOf(p.Ready)}, {"alive", callOf(p.Alive), exprOf(p.Alive)}} {
+		if c.call != nil {
+			v.call(*c.call, at(c.key))
+			for _, e := range c.expr {
+				v.expression(at(c.key, "expect"), e)
+			}
+		}
+	}
+	if p.Leader != nil {
+		v.call(p.Leader.Call, at("leader"))
+		v.expression(at("leader", "is_me"), p.Leader.IsMe)
+		v.expression(at("leader", "term"), p.Leader.Term)
+	}
+	if p.Roster != nil {
+		v.call(p.Roster.Call, at("roster"))
+		for key, text := range map[string]string{"each": p.Roster.Each, "id": p.Roster.ID, "name": p.Roster.Name, "voter": p.Roster.Voter} {
+			v.expression(at("roster", key), text)
+		}
+	}
+	for key, steps := range map[string][]Step{"found": p.Found, "join": p.Join, "leave": p.Leave, "promote": p.Promote, "hand_over": p.HandOver} {
+		for i, s := range steps {
+			v.call(s.Call, at(key, strconv.Itoa(i)))
+			v.expression(at(key, strconv.Itoa(i), "done_when"), s.DoneWhen)
+		}
+	}
+}
+
+func callOf(p *Probe) *Call {
+	if p == nil {
+		return nil
+	}
+	return &p.Call
+}
+
+func exprOf(p *Probe) []string {
+	if p == nil {
+		return nil
+	}
+	return []string{p.Expect}
+}
+
+func (v *validator) call(c Call, path []string) {
+	ways := 0
+	for _, set := range []bool{c.HTTP != nil, c.TCP != nil, len(c.Exec) > 0} {
+		if set {
+			ways++
+		}
+	}
+	if ways != 1 {
+		v.add(path, "", "%s must say exactly one of http, tcp and exec", path[len(path)-1])
+	}
+}
+
+func (v *validator) pins() {
+	var nodes []string
+	for _, n := range v.Nodes {
+		nodes = append(nodes, string(n.Name))
+	}
+	for _, role := range slices.Sorted(maps.Keys(v.Place)) {
+		r := v.Role(role)
+		if r == nil {
+			v.add([]string{"place", string(role)}, didYouMean(string(role), v.roleNames()), "place names a role %q, and there is none", role)
+			continue
+		}
+		if len(v.Place[role]) > r.Members {
+			v.add([]string{"place", string(role)}, "", "place pins %d members of %s, which has %d", len(v.Place[role]), role, r.Members)
+		}
+		for i, n := range v.Place[role] {
+			if v.Node(n) == nil {
+				v.add([]string{"place", string(role), strconv.Itoa(i)}, didYouMean(string(n), nodes), "place names a node %q, and there is none", n)
+			}
+		}
+	}
+}

@@ -1,0 +1,264 @@
+// Package finding says what is wrong or risky in a draft, what would come of it, and the edit that mends it.
+package finding
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/place"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/quorum"
+)
+
+// Severity tells how bad a finding is.
+type Severity string
+
+// The severities. A draft with an error cannot be deployed.
+const (
+	Error Severity = "error"
+	Risk  Severity = "risk"
+	Hint  Severity = "hint"
+)
+
+// Finding is one thing that is wrong or risky.
+type Finding struct {
+	Severity Severity       `json:"severity"`
+	What     string         `json:"what"`           // the rule's name, e.g. "even number of voters"
+	Path     []string       `json:"-"`              // where in the field file
+	Text     string         `json:"text"`           // what is wrong and what it leads to
+	Mend     string         `json:"mend,omitempty"` // what to do about it
+	Role     field.RoleName `json:"role,omitempty"`
+}
+
+// rule is one thing to look for. Each stands alone: a new rule is one function with its test.
+type rule func(*draft) []Finding
+
+// draft is what rules look at.
+type draft struct {
+	*field.Field
+	plan plan.Plan
+	site *place.Site
+}
+
+var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, singleEntry, procedures}
+
+// All gives the findings of a draft, the worst first.
+func All(f *field.Field) []Finding {
+	d := &draft{Field: f}
+	if found := cycle(d); len(found) > 0 {
+		return found // without an order of deployment nothing else can be said
+	}
+	d.plan = plan.Make(f, plan.Live{})
+	var standing []place.Member
+	standing = append(standing, d.plan.Adds...)
+	d.site = place.NewSite(f, standing)
+	var all []Finding
+	for _, r := range rules {
+		all = append(all, r(d)...)
+	}
+	slices.SortStableFunc(all, func(a, b Finding) int { return cmp.Compare(rank(a.Severity), rank(b.Severity)) })
+	return all
+}
+
+func rank(s Severity) int { return slices.Index([]Severity{Error, Risk, Hint}, s) }
+
+// Worst tells whether there is a finding of severity error.
+func Worst(all []Finding) bool {
+	return slices.ContainsFunc(all, func(f Finding) bool { return f.Severity == Error })
+}
+
+func rolePath(r field.RoleName, rest ...string) []string {
+	return append([]string{"roles", string(r)}, rest...)
+}
+
+func cycle(d *draft) []Finding {
+	path := d.Cycle()
+	if path == nil {
+		return nil
+	}
+	names := make([]string, len(path))
+	for i, r := range path {
+		names[i] = string(r)
+	}
+	return []Finding{{Severity: Error, What: "cycle", Path: rolePath(path[0]), Role: path[0],
+		Text: fmt.Sprintf("roles wait for each other: %s; none of them could ever start", strings.Join(names, " waits for ")),
+		Mend: "drop one of these `after` or `calls`, or make it `knows`, which hands over addresses without waiting"}}
+}
+
+func templates(d *draft) []Finding {
+	var found []Finding
+	for _, e := range engine.TryTemplates(d.Field, d.plan.Adds) {
+		found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
+			Text: fmt.Sprintf("%s of %s cannot be made for %s: %v", strings.Join(e.Path[1:], "."), e.Role, e.Member, e.Err),
+			Mend: "correct the template"})
+	}
+	return found
+}
+
+// portClash looks for one program that claims a port twice; clashes between members are found by placement.
+func portClash(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if r.Program == nil {
+			continue
+		}
+		claimed := map[int]string{}
+		for _, name := range r.Program.PortNames() {
+			p := r.Program.Ports[name]
+			if !p.Fixed() {
+				continue
+			}
+			if other, twice := claimed[p.Port]; twice {
+				found = append(found, Finding{Severity: Error, What: "port clash", Path: rolePath(r.Name, "program", "ports", name), Role: r.Name,
+					Text: fmt.Sprintf("the ports %s and %s of %s are both %d; no member could listen on both", other, name, r.Name, p.Port),
+					Mend: "give one of them another number"})
+			}
+			claimed[p.Port] = name
+		}
+	}
+	return found
+}
+
+func unplaced(d *draft) []Finding {
+	var found []Finding
+	for _, u := range d.plan.Unplaced {
+		what := "over capacity"
+		if strings.Contains(u.Why, "port taken") && !strings.Contains(u.Why, "too little") {
+			what = "port clash"
+		}
+		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role,
+			Text: fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why),
+			Mend: mendUnplaced(what, u.Role)})
+	}
+	return found
+}
+
+func mendUnplaced(what string, role field.RoleName) string {
+	if what == "port clash" {
+		return fmt.Sprintf("give the port a range (from, to), add a node, or lower the members of %s", role)
+	}
+	return fmt.Sprintf("add a node, lower the room or the members of %s, or widen its where", role)
+}
+
+func evenVoters(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if !r.Votes || r.Members == 0 || r.Members%2 == 1 {
+			continue
+		}
+		n := quorum.Tolerates(r.Members)
+		text := fmt.Sprintf("%s has %d voters, which survive %d %s, no more than %d would", r.Name, r.Members, n, losses(n), r.Members-1)
+		found = append(found, Finding{Severity: Risk, What: "even number of voters", Path: rolePath(r.Name, "members"), Role: r.Name, Text: text,
+			Mend: fmt.Sprintf("set members to %d, which survive %d %s, or to %d", r.Members+1, quorum.Tolerates(r.Members+1),
+				losses(quorum.Tolerates(r.Members+1)), r.Members-1)})
+	}
+	return found
+}
+
+func losses(n int) string {
+	if n == 1 {
+		return "loss"
+	}
+	return "losses"
+}
+
+func votersInOneZone(d *draft) []Finding {
+	var found []Finding
+	zones := d.Zones()
+	for _, r := range d.Roles {
+		if !r.Votes || r.Members < 2 || len(zones) < 2 {
+			continue
+		}
+		per := map[field.ZoneName]int{}
+		for _, a := range d.plan.Adds {
+			if a.Role == r.Name {
+				per[d.Node(a.Node).Zone]++
+			}
+		}
+		for _, z := range zones {
+			if left := r.Members - per[z]; left < quorum.Needed(r.Members) && r.Members >= 3 {
+				found = append(found, Finding{Severity: Risk, What: "a majority of voters in one zone", Path: rolePath(r.Name), Role: r.Name,
+					Text: fmt.Sprintf("%d of the %d voters of %s sit in zone %s: if that zone fails, the other %d are short of the %d needed and writes stop",
+						per[z], r.Members, r.Name, z, left, quorum.Needed(r.Members)),
+					Mend: "let the role spread over three zones or more (spread: zone), or change the pins under place"})
+			}
+		}
+	}
+	return found
+}
+
+func spreadImpossible(d *draft) []Finding {
+	var found []Finding
+	for i := range d.Roles {
+		r := &d.Roles[i]
+		if r.Members < 2 || r.Spread == field.SpreadNone {
+			continue
+		}
+		nodes := d.site.Eligible(r)
+		zones := map[field.ZoneName]bool{}
+		for _, n := range nodes {
+			zones[n.Zone] = true
+		}
+		switch {
+		case len(nodes) == 0:
+		case r.Spread == field.SpreadNode && len(nodes) < r.Members:
+			found = append(found, Finding{Severity: Risk, What: "spread impossible", Path: rolePath(r.Name, "spread"), Role: r.Name,
+				Text: fmt.Sprintf("%s has %d members to be spread over nodes, and only %d %s may hold them: some node holds two",
+					r.Name, r.Members, len(nodes), nodesWord(len(nodes))),
+				Mend: "add nodes, lower members, or say spread: none"})
+		case r.Spread == field.SpreadZone && len(zones) < 2 && len(d.Zones()) > 1:
+			found = append(found, Finding{Severity: Risk, What: "spread impossible", Path: rolePath(r.Name, "where"), Role: r.Name,
+				Text: fmt.Sprintf("%s is to be spread over zones, but all nodes that may hold it are in one: if that zone fails, all of it fails", r.Name),
+				Mend: "widen its where, or say spread: node"})
+		case r.Votes && r.Members >= 3 && len(d.Zones()) == 1 && r.Spread == field.SpreadZone:
+			found = append(found, Finding{Severity: Hint, What: "spread impossible", Path: rolePath(r.Name, "spread"), Role: r.Name,
+				Text: fmt.Sprintf("%s is to be spread over zones, and the field has one zone: nothing survives the loss of that zone", r.Name),
+				Mend: "name the zones of the nodes, or say spread: node"})
+		}
+	}
+	return found
+}
+
+func nodesWord(n int) string {
+	if n == 1 {
+		return "node"
+	}
+	return "nodes"
+}
+
+func singleEntry(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if r.Kind == field.Entry && r.Members == 1 {
+			found = append(found, Finding{Severity: Risk, What: "single entry", Path: rolePath(r.Name, "members"), Role: r.Name,
+				Text: fmt.Sprintf("%s is the only way in, and it has one member: while that is away, no client gets through", r.Name),
+				Mend: "set members to 2"})
+		}
+	}
+	return found
+}
+
+// procedures refuses what this version cannot carry out, instead of leaving it out.
+func procedures(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if r.Program == nil {
+			continue
+		}
+		switch {
+		case len(r.Program.Found) > 0:
+			found = append(found, Finding{Severity: Error, What: "procedure", Path: rolePath(r.Name, "program", "found"), Role: r.Name,
+				Text: fmt.Sprintf("%s is founded by a procedure, which this version checks but does not carry out", r.Name),
+				Mend: "let the program found its cluster by itself at its first start"})
+		case len(r.Program.Join) > 0 && r.Start != field.Together && r.Members > 1:
+			found = append(found, Finding{Severity: Error, What: "procedure", Path: rolePath(r.Name, "program", "join"), Role: r.Name,
+				Text: fmt.Sprintf("the members of %s after the first join by a procedure, which this version checks but does not carry out", r.Name),
+				Mend: "say start: together, where the program can be founded by all its members"})
+		}
+	}
+	return found
+}

@@ -1,0 +1,117 @@
+// Package order holds what passes between a controller and the agents: orders down, numbered reports up.
+package order
+
+import (
+	"time"
+
+	"lanternfield/internal/core/field"
+)
+
+// Want is what an agent shall bring a member to.
+type Want string
+
+// What can be wanted of a member.
+const (
+	Run  Want = "run"
+	Stop Want = "stop" // ended; data kept
+	Gone Want = "gone" // ended; its folder removed
+)
+
+// Order tells an agent what one member shall be. Term and Revision let the agent refuse what is out of date: it keeps
+// the highest of both on disk before it acts. Repeating an order is harmless.
+type Order struct {
+	Term     uint64           `json:"term"`
+	Revision uint64           `json:"revision"`
+	Member   field.MemberName `json:"member"`
+	Want     Want             `json:"want"`
+	Round    int              `json:"round,omitempty"` // raised to have a running member restarted
+	Spec     *Spec            `json:"spec,omitempty"`  // nil where nothing is to run
+}
+
+// Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
+type Spec struct {
+	Role     field.RoleName     `json:"role"`
+	Address  string             `json:"address"`
+	Command  []string           `json:"command"`
+	LookIn   []string           `json:"look_in,omitempty"`
+	User     string             `json:"user,omitempty"`
+	Ports    map[string]Port    `json:"ports,omitempty"`
+	Env      map[string]string  `json:"env,omitempty"`
+	Files    []File             `json:"files,omitempty"` // sorted by path
+	OnChange field.OnChange     `json:"on_change,omitempty"`
+	Validate []string           `json:"validate,omitempty"`
+	Reload   *field.Reload      `json:"reload,omitempty"`
+	Stop     field.Stop         `json:"stop,omitzero"`
+	Restart  field.Restart      `json:"restart,omitzero"`
+	Ready    *field.Probe       `json:"ready,omitempty"`
+	Alive    *field.Probe       `json:"alive,omitempty"`
+	Leader   *field.LeaderProbe `json:"leader,omitempty"`
+	Roster   *field.RosterProbe `json:"roster,omitempty"`
+}
+
+// Port is a port that has been given its number.
+type Port struct {
+	Number int    `json:"number"`
+	Scheme string `json:"scheme,omitempty"`
+}
+
+// File is a rendered config file; Path is below the member's folder.
+type File struct {
+	Path     string         `json:"path"`
+	Mode     uint32         `json:"mode"`
+	Content  string         `json:"content"`
+	OnChange field.OnChange `json:"on_change,omitempty"`
+}
+
+// ReportKind says what a report is about.
+type ReportKind string
+
+// The kinds of report.
+const (
+	Taken       ReportKind = "taken"        // an order is on the agent's disk
+	Started     ReportKind = "started"      // a process runs
+	Adopted     ReportKind = "adopted"      // a process of an earlier agent was found running
+	StartFailed ReportKind = "start-failed" // no process could be started
+	Ready       ReportKind = "ready"
+	Unready     ReportKind = "unready"
+	Exited      ReportKind = "exited" // ended without having been asked to
+	Stopped     ReportKind = "stopped"
+	Removed     ReportKind = "removed" // ended, and its folder is gone
+	Reloaded    ReportKind = "reloaded"
+	Leading     ReportKind = "leading" // leads, or has stopped leading
+	RosterRead  ReportKind = "roster"
+)
+
+// Report is one observation of an agent. Reports of one agent are numbered without holes and kept until acknowledged.
+type Report struct {
+	Seq         uint64           `json:"seq"`
+	At          time.Time        `json:"at"`
+	Member      field.MemberName `json:"member"`
+	Kind        ReportKind       `json:"kind"`
+	Revision    uint64           `json:"revision,omitempty"`
+	Incarnation int              `json:"incarnation,omitempty"` // counts the processes of the member
+	PID         int              `json:"pid,omitempty"`
+	Exit        *Exit            `json:"exit,omitempty"`
+	Why         string           `json:"why,omitempty"`
+	Lines       []string         `json:"lines,omitempty"` // the last lines that the member wrote
+	RetryIn     time.Duration    `json:"retry_in,omitempty"`
+	Attempt     int              `json:"attempt,omitempty"` // failures in a row
+	Forced      bool             `json:"forced,omitempty"`  // had to be killed
+	Leads       bool             `json:"leads,omitempty"`
+	Term        uint64           `json:"term,omitempty"`
+	Roster      []RosterEntry    `json:"roster,omitempty"`
+}
+
+// Exit is how a process ended. Known is false when another agent had started it, since only a parent is told.
+type Exit struct {
+	Known  bool   `json:"known"`
+	Code   int    `json:"code,omitempty"`
+	Signal string `json:"signal,omitempty"`
+}
+
+// RosterEntry is one member of a cluster as the cluster itself reports it.
+type RosterEntry struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Voter bool   `json:"voter"`
+}

@@ -1,0 +1,241 @@
+// Package plan finds what leads from the live members to the draft: which members are added, on which nodes, and which
+// ones leave.
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/place"
+)
+
+// Member is a live member: planned or further, and neither gone nor leaving already.
+type Member struct {
+	place.Member
+	Number int // counts within the role; a larger one is newer
+	Ready  bool
+	Leads  bool
+}
+
+// Live is what there is now.
+type Live struct {
+	Members []Member
+	Leaving []place.Member         // still take room
+	Highest map[field.RoleName]int // the highest number that a member of the role ever had
+}
+
+// Remove is a member that leaves, with the reason.
+type Remove struct {
+	Member field.MemberName
+	Role   field.RoleName
+	Node   field.NodeName
+	Why    string
+}
+
+// Plan is the difference between live and draft. Adds stand in the order of deployment, Removes in the reverse order.
+type Plan struct {
+	Adds     []place.Member
+	Removes  []Remove
+	Unplaced []place.Unplaced
+}
+
+// Make compares the live members with the draft. It is deterministic, keeps members where they are unless a pin, a
+// missing node or a smaller count says otherwise, and never gives out a number twice.
+func Make(f *field.Field, live Live) Plan {
+	var p Plan
+	nodes := map[field.NodeName]*field.Node{}
+	for i := range f.Nodes {
+		nodes[f.Nodes[i].Name] = &f.Nodes[i]
+	}
+	byRole := map[field.RoleName][]Member{}
+	standing := slices.Clone(live.Leaving)
+	for _, m := range live.Members {
+		byRole[m.Role] = append(byRole[m.Role], m)
+		standing = append(standing, m.Member)
+	}
+	site := place.NewSite(f, standing)
+	for _, stage := range f.Stages() {
+		for _, name := range stage {
+			p.role(f.Role(name), byRole[name], nodes, site, f.Place[name], live.Highest[name])
+			delete(byRole, name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(byRole)) {
+		for _, m := range byRole[name] {
+			p.remove(m, "the draft has no role "+string(name))
+		}
+	}
+	slices.Reverse(p.Removes)
+	return p
+}
+
+func (p *Plan) remove(m Member, why string) {
+	p.Removes = append(p.Removes, Remove{Member: m.Name, Role: m.Role, Node: m.Node, Why: why})
+}
+
+func (p *Plan) role(role *field.Role, members []Member, nodes map[field.NodeName]*field.Node, site *place.Site,
+	pins []field.NodeName, highest int) {
+	var keep []Member
+	for _, m := range members {
+		if nodes[m.Node] == nil {
+			p.remove(m, fmt.Sprintf("the draft has no node %s", m.Node))
+			continue
+		}
+		keep = append(keep, m)
+	}
+	pinned, unmet := matchPins(keep, pins[:min(len(pins), role.Members)])
+	surplus := len(keep) + len(unmet) - role.Members
+	for range surplus {
+		if len(keep) == 0 {
+			break
+		}
+		victim := chooseLeaver(role, keep, pinned, nodes)
+		why := fmt.Sprintf("the draft has %d %s", role.Members, role.Name)
+		if len(unmet) > 0 {
+			why = "a pin puts a member elsewhere"
+		}
+		p.remove(keep[victim], why)
+		keep = slices.Delete(keep, victim, victim+1)
+	}
+	for range role.Members - len(keep) {
+		highest++
+		var pin field.NodeName
+		if len(unmet) > 0 {
+			pin, unmet = unmet[0], unmet[1:]
+		}
+		placed, not := site.Place(role, role.Name.Member(highest), pin)
+		if not != nil {
+			p.Unplaced = append(p.Unplaced, *not)
+			continue
+		}
+		p.Adds = append(p.Adds, placed)
+	}
+}
+
+// matchPins pairs members with pins on their nodes, oldest first, and gives the pins that nobody meets.
+func matchPins(members []Member, pins []field.NodeName) (pinned map[field.MemberName]bool, unmet []field.NodeName) {
+	pinned = map[field.MemberName]bool{}
+	for _, pin := range pins {
+		i := slices.IndexFunc(members, func(m Member) bool { return m.Node == pin && !pinned[m.Name] })
+		if i < 0 {
+			unmet = append(unmet, pin)
+			continue
+		}
+		pinned[members[i].Name] = true
+	}
+	return pinned, unmet
+}
+
+// chooseLeaver gives the index of the member that leaves first: not pinned, not ready, in the fullest zone, on the
+// fullest node, newest; the leader last of all.
+func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberName]bool, nodes map[field.NodeName]*field.Node) int {
+	perZone, perNode := map[field.ZoneName]int{}, map[field.NodeName]int{}
+	for _, m := range members {
+		perZone[nodes[m.Node].Zone]++
+		perNode[m.Node]++
+	}
+	rank := func(m Member) [6]int {
+		zone := 0
+		if role.Spread == field.SpreadZone {
+			zone = -perZone[nodes[m.Node].Zone]
+		}
+		return [6]int{truth(m.Leads), truth(pinned[m.Name]), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
+	}
+	best := 0
+	for i := range members {
+		a, b := rank(members[i]), rank(members[best])
+		if slices.Compare(a[:], b[:]) < 0 {
+			best = i
+		}
+	}
+	return best
+}
+
+func truth(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// StepKind says what a step of a review does.
+type StepKind string
+
+// What steps do.
+const (
+	Prepare StepKind = "prepare" // start the agent of a node
+	Start   StepKind = "start"   // place a member and start it
+	Change  StepKind = "change"  // give a running member another spec
+	Take    StepKind = "remove"  // end a member and remove its folder
+)
+
+// Step is one change of a review, in the order in which it will be carried out as far as gates allow.
+type Step struct {
+	Stage  int              `json:"stage"` // counts from 1; 0 comes before all stages
+	Kind   StepKind         `json:"kind"`
+	Member field.MemberName `json:"member,omitempty"`
+	Role   field.RoleName   `json:"role,omitempty"`
+	Node   field.NodeName   `json:"node"`
+	Zone   field.ZoneName   `json:"zone,omitempty"`
+	Text   string           `json:"text"`
+}
+
+// GateStep is what a role waits for before its members start.
+type GateStep struct {
+	Role field.RoleName `json:"role"`
+	On   field.RoleName `json:"on"`
+	Gate field.Gate     `json:"gate"`
+}
+
+// Review is the exact list of changes from live to draft.
+type Review struct {
+	Field    string           `json:"field"`
+	Steps    []Step           `json:"steps"`
+	Gates    []GateStep       `json:"gates,omitempty"`
+	Unplaced []place.Unplaced `json:"unplaced,omitempty"`
+}
+
+// Empty tells whether there is nothing to do.
+func (r *Review) Empty() bool { return len(r.Steps) == 0 && len(r.Unplaced) == 0 }
+
+// Gates lists what the roles of a field wait for, in the order of deployment.
+func Gates(f *field.Field) []GateStep {
+	var gates []GateStep
+	for _, stage := range f.Stages() {
+		for _, name := range stage {
+			needs := f.Needs(f.Role(name))
+			for _, on := range slices.Sorted(maps.Keys(needs)) {
+				gates = append(gates, GateStep{Role: name, On: on, Gate: needs[on]})
+			}
+		}
+	}
+	return gates
+}
+
+// StageOf gives the stage of each role, counted from 1.
+func StageOf(f *field.Field) map[field.RoleName]int {
+	stages := map[field.RoleName]int{}
+	for i, roles := range f.Stages() {
+		for _, r := range roles {
+			stages[r] = i + 1
+		}
+	}
+	return stages
+}
+
+// SortSteps puts steps in the order of carrying out: stage by stage, additions and changes before removals.
+func SortSteps(steps []Step) {
+	kind := map[StepKind]int{Prepare: 0, Start: 1, Change: 2, Take: 3}
+	slices.SortStableFunc(steps, func(a, b Step) int {
+		if (a.Kind == Take) != (b.Kind == Take) {
+			return cmp.Compare(kind[a.Kind], kind[b.Kind])
+		}
+		if a.Kind == Take {
+			return cmp.Compare(b.Stage, a.Stage)
+		}
+		return cmp.Or(cmp.Compare(a.Stage, b.Stage), cmp.Compare(kind[a.Kind], kind[b.Kind]))
+	})
+}

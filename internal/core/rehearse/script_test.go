@@ -1,0 +1,248 @@
+package rehearse
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+var update = flag.Bool("update", false, "write what the scripts print into them")
+
+// TestScripts carries out the scripts in testdata: a command, a line of dashes, what it must print.
+func TestScripts(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.txt")
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no scripts: %v", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".txt"), func(t *testing.T) {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s := newScript()
+			var out strings.Builder
+			for _, block := range strings.Split(strings.TrimRight(string(data), "\n"), "\n\n") {
+				input, want, isCommand := strings.Cut(block, "\n----")
+				if !isCommand {
+					out.WriteString(block + "\n\n") // a comment
+					continue
+				}
+				var got strings.Builder
+				for _, line := range strings.Split(input, "\n") {
+					if !strings.HasPrefix(line, "#") {
+						got.WriteString(s.do(t, line))
+					}
+				}
+				result := strings.TrimRight(got.String(), "\n")
+				if want = strings.TrimPrefix(want, "\n"); result != want && !*update {
+					t.Errorf("%s: after\n%s\ngot\n%s\nwant\n%s", file, input, result, want)
+				}
+				out.WriteString(strings.TrimRight(input+"\n----\n"+result, "\n") + "\n\n")
+			}
+			if *update {
+				if err := os.WriteFile(file, []byte(strings.TrimRight(out.String(), "\n")+"\n"), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+// script is a world with a draft that commands change.
+type script struct {
+	*World
+	draft field.Field
+	said  int // events of the log that have been printed
+}
+
+var begin = time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
+
+func newScript() *script {
+	s := &script{World: New(begin), draft: field.Field{Name: "saltmarsh", Place: map[field.RoleName][]field.NodeName{}}}
+	s.TakeOver()
+	s.said = len(s.Log)
+	return s
+}
+
+// do carries out one command and gives what it prints.
+func (s *script) do(t *testing.T, line string) string {
+	t.Helper()
+	words := strings.Fields(line)
+	if len(words) == 0 {
+		return ""
+	}
+	args := words[1:]
+	members := func() []field.MemberName {
+		names, err := engine.Choose(s.State, args)
+		if err != nil {
+			t.Fatalf("%s: %v", line, err)
+		}
+		return names
+	}
+	answer := func(err error) string {
+		if err != nil {
+			return "refused: " + err.Error() + "\n"
+		}
+		return ""
+	}
+	switch words[0] {
+	case "nodes":
+		for _, a := range args {
+			name, zone, _ := strings.Cut(a, "@")
+			s.draft.Nodes = append(s.draft.Nodes, field.Node{Name: field.NodeName(name), Zone: field.ZoneName(zone)})
+		}
+	case "role":
+		s.role(t, args)
+	case "members":
+		n, _ := strconv.Atoi(args[1])
+		s.draft.Role(field.RoleName(args[0])).Members = n
+	case "drop":
+		s.draft.Roles = slices.DeleteFunc(s.draft.Roles, func(r field.Role) bool { return string(r.Name) == args[0] })
+	case "pin":
+		for _, n := range args[1:] {
+			s.draft.Place[field.RoleName(args[0])] = append(s.draft.Place[field.RoleName(args[0])], field.NodeName(n))
+		}
+	case "setting":
+		r := s.draft.Role(field.RoleName(args[0]))
+		r.Settings = map[string]field.Text{"pace": field.Text(args[1])}
+	case "deploy":
+		draft := s.draft
+		draft.Nodes, draft.Roles = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles)
+		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script"}))
+	case "review":
+		r, err := engine.Review(s.State, &s.draft)
+		if err != nil {
+			return answer(err)
+		}
+		var b strings.Builder
+		for _, step := range r.Steps {
+			fmt.Fprintf(&b, "%d %s: %s\n", step.Stage, step.Kind, step.Text)
+		}
+		return b.String()
+	case "stop":
+		return answer(s.Do(engine.Halt{Members: members()}))
+	case "start":
+		return answer(s.Do(engine.Resume{Members: members()}))
+	case "restart":
+		return answer(s.Do(engine.Restart{Members: members()}))
+	case "retire":
+		return answer(s.Do(engine.Retire{By: "script"}))
+	case "kill":
+		if !s.Kill(field.MemberName(args[0])) {
+			return "nothing runs for " + args[0] + "\n"
+		}
+	case "break":
+		s.Broken[field.MemberName(args[0])] = true
+	case "mend":
+		delete(s.Broken, field.MemberName(args[0]))
+	case "cut":
+		s.Cut(field.NodeName(args[0]))
+	case "heal":
+		s.Heal(field.NodeName(args[0]))
+	case "lead":
+		term, _ := strconv.ParseUint(args[1], 10, 64)
+		s.Lead(field.MemberName(args[0]), term)
+	case "die":
+		s.Dead = true
+	case "takeover":
+		s.TakeOver()
+	case "run":
+		d, err := time.ParseDuration(args[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.Run(d)
+	case "until":
+		if !s.Until(func() bool { return string(s.Snapshot().State) == args[0] && !s.State.Rollout.Active() }, time.Minute) {
+			return fmt.Sprintf("still %s after a minute: %s\n", s.Snapshot().State, s.Snapshot().Verdict)
+		}
+	case "status":
+		return s.status()
+	case "journal":
+		return s.journal()
+	default:
+		t.Fatalf("there is no command %q", words[0])
+	}
+	return ""
+}
+
+// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N]
+func (s *script) role(t *testing.T, args []string) {
+	t.Helper()
+	n, err := strconv.Atoi(args[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := field.Role{Name: field.RoleName(args[0]), Members: n, Program: &field.Program{Command: []string{"program", "--pace", "{{.Setting \"pace\"}}"}},
+		Settings: map[string]field.Text{"pace": "1"}}
+	for _, a := range args[2:] {
+		key, value, _ := strings.Cut(a, "=")
+		switch key {
+		case "votes":
+			r.Votes = true
+		case "seed-first", "one-by-one":
+			r.Start = field.Start(key)
+		case "after":
+			on, gate, _ := strings.Cut(value, ":")
+			r.After = map[field.RoleName]field.Gate{field.RoleName(on): field.Gate(gate)}
+		case "calls":
+			r.Calls = map[string]field.RoleName{"it": field.RoleName(value)}
+			r.Program.Command = append(r.Program.Command, `{{range .Calls "it"}}{{.Address}} {{end}}`)
+		case "ready":
+			d, err := time.ParseDuration(value)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.ReadyAfter[r.Name] = d
+		case "on_change":
+			r.Program.OnChange = field.OnChange(value)
+		case "port":
+			port, _ := strconv.Atoi(value)
+			r.Program.Ports = map[string]field.Port{"main": {Port: port}}
+		default:
+			t.Fatalf("role: %q", a)
+		}
+	}
+	s.draft.Roles = append(s.draft.Roles, r)
+	field.FillDefaults(&s.draft)
+}
+
+func (s *script) status() string {
+	snap := s.Snapshot()
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s: %s\n", snap.State, snap.Verdict)
+	for _, m := range snap.Members {
+		fmt.Fprintf(&b, "  %s on %s %s", m.Member, m.Node, m.Phase)
+		if m.Leads {
+			b.WriteString(", leads")
+		}
+		if m.WaitsFor != "" {
+			b.WriteString(", waits for " + m.WaitsFor)
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+func (s *script) journal() string {
+	var b strings.Builder
+	for _, e := range s.Log[s.said:] {
+		switch e.Fact.(type) {
+		case engine.Heard, engine.OrderTaken:
+			continue
+		}
+		fmt.Fprintf(&b, "%6d ms  %s\n", e.At.Sub(begin).Milliseconds(), e.Fact.Sentence())
+	}
+	s.said = len(s.Log)
+	return b.String()
+}

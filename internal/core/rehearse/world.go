@@ -1,0 +1,379 @@
+// Package rehearse carries out rollouts on simulated nodes in virtual time: the same engine, with agents that are a few
+// lines of arithmetic. It reads no clock and starts no goroutine, so that the same world always ends the same way.
+package rehearse
+
+import (
+	"cmp"
+	"container/heap"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// World is simulated nodes under the care of a simulated controller.
+type World struct {
+	State *engine.State
+	Log   []engine.Event
+	Now   time.Time
+
+	// ReadyAfter is how long members of a role take from their start to being lit.
+	ReadyAfter map[field.RoleName]time.Duration
+	// Broken members end as soon as they are started.
+	Broken map[field.MemberName]bool
+	// Lives is every process that ever ran, in the order of their starts.
+	Lives []*Life
+	// Problems is what the engine could not do.
+	Problems []string
+
+	// DieAfter has the controller die when the log has that many events; 0 means never. What had not left by then never
+	// leaves.
+	DieAfter int
+	Dead     bool // the controller is dead
+
+	nodes map[field.NodeName]*node
+	queue events
+	seq   int
+	pid   int
+}
+
+// Life is the life of one process.
+type Life struct {
+	Member     field.MemberName
+	PID        int
+	From, To   time.Time // To is zero while it lives
+	Round      int
+	incarnates int
+}
+
+type node struct {
+	name    field.NodeName
+	cut     bool
+	members map[field.MemberName]*simulated
+	reports []order.Report
+	last    uint64
+}
+
+type simulated struct {
+	order  order.Order
+	life   *Life
+	count  int
+	failed int
+}
+
+// How long things take in a rehearsal.
+const (
+	travel     = time.Millisecond // an order or a report on its way
+	stopTakes  = 20 * time.Millisecond
+	retryAfter = time.Second
+	noticeCut  = 1500 * time.Millisecond
+)
+
+// New makes a world without nodes; binding a field's nodes makes them.
+func New(start time.Time) *World {
+	return &World{State: engine.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
+		Broken: map[field.MemberName]bool{}, nodes: map[field.NodeName]*node{}}
+}
+
+// Bindings gives simulated addresses to all nodes of a field.
+func Bindings(f *field.Field) map[field.NodeName]engine.Binding {
+	out := map[field.NodeName]engine.Binding{}
+	for i, n := range f.Nodes {
+		out[n.Name] = engine.Binding{Address: fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), Dir: "/rehearsal/" + string(n.Name)}
+	}
+	return out
+}
+
+// TakeOver starts a controller: at first, or after one has died. A new one knows what is in the log and nothing else.
+func (w *World) TakeOver() {
+	w.Dead, w.DieAfter = false, 0
+	w.State = engine.NewState()
+	for _, e := range w.Log {
+		engine.Apply(w.State, e)
+	}
+	w.Do(engine.TakeOver{By: "a rehearsed controller"})
+	for _, n := range w.nodes {
+		if !n.cut {
+			w.deliver(n)
+		}
+	}
+}
+
+// Do hands an input to the controller.
+func (w *World) Do(in engine.Input) error {
+	if w.Dead {
+		return fmt.Errorf("the controller is dead")
+	}
+	events, err := engine.Step(w.State, w.Now, in)
+	for _, e := range events {
+		w.Log = append(w.Log, e)
+		if w.DieAfter > 0 && len(w.Log) >= w.DieAfter {
+			w.Dead = true // what follows in this batch was never stored, and its commands never left
+			return nil
+		}
+	}
+	if stuck, ok := err.(*engine.Stuck); ok {
+		w.Problems = append(w.Problems, stuck.Error())
+		err = nil
+	}
+	w.dispatch()
+	return err
+}
+
+// dispatch sends what the state asks for. Orders on their way twice are harmless.
+func (w *World) dispatch() {
+	for _, c := range engine.Commands(w.State) {
+		n := w.node(c.Node)
+		if c.Release {
+			w.after(travel, func() { w.release(n) })
+			continue
+		}
+		o := *c.Order
+		w.after(travel, func() { w.receive(n, o) })
+	}
+}
+
+func (w *World) node(name field.NodeName) *node {
+	n := w.nodes[name]
+	if n == nil {
+		n = &node{name: name, members: map[field.MemberName]*simulated{}}
+		w.nodes[name] = n
+	}
+	return n
+}
+
+func (w *World) release(n *node) {
+	if n.cut || len(n.members) > 0 {
+		return
+	}
+	n.reports = nil
+	_ = w.Do(engine.NodeFreed{Node: n.name})
+}
+
+// receive is an agent taking an order.
+func (w *World) receive(n *node, o order.Order) {
+	if n.cut {
+		return
+	}
+	m := n.members[o.Member]
+	if m == nil {
+		m = &simulated{}
+		n.members[o.Member] = m
+	}
+	if o.Term < m.order.Term || o.Revision < m.order.Revision {
+		return
+	}
+	again := o.Revision == m.order.Revision
+	m.order = o
+	w.report(n, order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
+	if again {
+		return
+	}
+	switch {
+	case o.Want == order.Run && m.life == nil:
+		w.start(n, m)
+	case o.Want == order.Run && m.life.Round != o.Round:
+		w.stop(n, m, func() { w.start(n, m) })
+	case o.Want == order.Stop:
+		w.stop(n, m, func() { w.report(n, order.Report{Kind: order.Stopped, Member: o.Member, Revision: o.Revision}) })
+	case o.Want == order.Gone:
+		w.stop(n, m, func() {
+			delete(n.members, o.Member)
+			w.report(n, order.Report{Kind: order.Removed, Member: o.Member, Revision: o.Revision})
+		})
+	}
+}
+
+func (w *World) start(n *node, m *simulated) {
+	if m.order.Want != order.Run || m.life != nil {
+		return
+	}
+	name := m.order.Member
+	w.pid++
+	m.count++
+	life := &Life{Member: name, PID: w.pid, From: w.Now, Round: m.order.Round, incarnates: m.count}
+	m.life = life
+	w.Lives = append(w.Lives, life)
+	w.report(n, order.Report{Kind: order.Started, Member: name, Incarnation: m.count, PID: life.PID})
+	if w.Broken[name] {
+		w.after(travel, func() { w.exit(n, m, life, order.Exit{Known: true, Code: 1}) })
+		return
+	}
+	w.after(max(w.ReadyAfter[m.order.Spec.Role], travel), func() {
+		if m.life == life {
+			m.failed = 0
+			w.report(n, order.Report{Kind: order.Ready, Member: name, Incarnation: life.incarnates})
+		}
+	})
+}
+
+func (w *World) stop(n *node, m *simulated, then func()) {
+	if m.life == nil {
+		then()
+		return
+	}
+	life := m.life
+	w.after(stopTakes, func() {
+		if m.life == life {
+			life.To, m.life = w.Now, nil
+		}
+		then()
+	})
+}
+
+func (w *World) exit(n *node, m *simulated, life *Life, e order.Exit) {
+	if m.life != life {
+		return
+	}
+	life.To, m.life = w.Now, nil
+	m.failed++
+	wait := retryAfter << min(m.failed-1, 5)
+	w.report(n, order.Report{Kind: order.Exited, Member: m.order.Member, Incarnation: life.incarnates, PID: life.PID, Exit: &e,
+		Attempt: m.failed, RetryIn: wait})
+	w.after(wait, func() { w.start(n, m) })
+}
+
+// Kill kills the member's process, if one runs.
+func (w *World) Kill(name field.MemberName) bool {
+	for _, n := range w.nodes {
+		if m := n.members[name]; m != nil && m.life != nil {
+			w.exit(n, m, m.life, order.Exit{Known: true, Code: 137, Signal: "9 (KILL)"})
+			return true
+		}
+	}
+	return false
+}
+
+// Cut cuts a node off from the controller; Heal ends that. What runs on it goes on.
+func (w *World) Cut(name field.NodeName) {
+	n := w.node(name)
+	n.cut = true
+	w.after(noticeCut, func() {
+		if n.cut {
+			_ = w.Do(engine.NodeLost{Node: name, Why: "its agent does not answer"})
+		}
+	})
+}
+
+// Heal lets a node be reached again.
+func (w *World) Heal(name field.NodeName) {
+	n := w.node(name)
+	n.cut = false
+	_ = w.Do(engine.NodeFound{Node: name})
+	w.deliver(n)
+	if !w.Dead {
+		w.dispatch()
+	}
+}
+
+// Lead has a member claim that it leads its role.
+func (w *World) Lead(name field.MemberName, term uint64) {
+	for _, n := range w.nodes {
+		if n.members[name] != nil {
+			w.report(n, order.Report{Kind: order.Leading, Member: name, Leads: true, Term: term})
+		}
+	}
+}
+
+// report numbers a report, keeps it, and sends it.
+func (w *World) report(n *node, r order.Report) {
+	n.last++
+	r.Seq, r.At = n.last, w.Now
+	n.reports = append(n.reports, r)
+	w.after(travel, func() { w.deliver(n) })
+}
+
+// deliver brings all reports that are kept to the controller, which acknowledges them.
+func (w *World) deliver(n *node) {
+	if n.cut || w.Dead || len(n.reports) == 0 {
+		return
+	}
+	_ = w.Do(engine.Reports{Node: n.name, Agent: "agent of " + string(n.name), Reports: slices.Clone(n.reports)})
+	if !w.Dead {
+		n.reports = nil
+	}
+}
+
+// Run lets that much time pass.
+func (w *World) Run(d time.Duration) {
+	end := w.Now.Add(d)
+	for len(w.queue) > 0 && !w.queue[0].at.After(end) {
+		e := heap.Pop(&w.queue).(event)
+		w.Now = e.at
+		e.do()
+	}
+	w.Now = end
+}
+
+// Until lets time pass until the condition holds, at most that long. It tells whether it holds.
+func (w *World) Until(holds func() bool, most time.Duration) bool {
+	end := w.Now.Add(most)
+	for !holds() {
+		if len(w.queue) == 0 || w.queue[0].at.After(end) {
+			w.Now = end
+			return false
+		}
+		e := heap.Pop(&w.queue).(event)
+		w.Now = e.at
+		e.do()
+	}
+	return true
+}
+
+// Snapshot is the field as the controller sees it.
+func (w *World) Snapshot() *engine.Snapshot { return engine.Snap(w.State, w.Now) }
+
+// Overlaps names the members of which two processes ever lived at the same time.
+func (w *World) Overlaps() []field.MemberName {
+	last := map[field.MemberName]*Life{}
+	bad := map[field.MemberName]bool{}
+	for _, l := range w.Lives {
+		if before := last[l.Member]; before != nil && (before.To.IsZero() || before.To.After(l.From)) {
+			bad[l.Member] = true
+		}
+		last[l.Member] = l
+	}
+	return slices.Sorted(maps.Keys(bad))
+}
+
+// Running counts the processes that live.
+func (w *World) Running() int {
+	n := 0
+	for _, l := range w.Lives {
+		if l.To.IsZero() {
+			n++
+		}
+	}
+	return n
+}
+
+func (w *World) after(d time.Duration, do func()) {
+	w.seq++
+	heap.Push(&w.queue, event{at: w.Now.Add(d), seq: w.seq, do: do})
+}
+
+type event struct {
+	at  time.Time
+	seq int
+	do  func()
+}
+
+// events is a heap by time; what was queued first comes first.
+type events []event
+
+func (q events) Len() int { return len(q) }
+func (q events) Less(i, j int) bool {
+	return cmp.Or(q[i].at.Compare(q[j].at), cmp.Compare(q[i].seq, q[j].seq)) < 0
+}
+func (q events) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *events) Push(x any)   { *q = append(*q, x.(event)) }
+func (q *events) Pop() any {
+	old := *q
+	last := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return last
+}

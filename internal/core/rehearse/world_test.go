@@ -1,0 +1,200 @@
+package rehearse
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// ferries is a field with voters, gates and every way of starting.
+func ferries() *field.Field {
+	program := &field.Program{Command: []string{"program", `{{range .Joined}}{{.Address}} {{end}}`}}
+	f := &field.Field{Name: "saltmarsh",
+		Nodes: []field.Node{{Name: "gull-1", Zone: "north-quay"}, {Name: "tern-1", Zone: "south-quay"}, {Name: "puffin-1", Zone: "lighthouse"}},
+		Roles: []field.Role{
+			{Name: "wardens", Kind: field.Master, Members: 3, Votes: true, Program: program},
+			{Name: "relays", Kind: field.Broker, Members: 3, Start: field.SeedFirst, After: map[field.RoleName]field.Gate{"wardens": "quorum"}, Program: program},
+			{Name: "crews", Members: 4, Start: field.OneByOne, Calls: map[string]field.RoleName{"store": "wardens", "queue": "relays"}, Program: program},
+		}}
+	field.FillDefaults(f)
+	return f
+}
+
+func settled(w *World, want engine.FieldState) func() bool {
+	return func() bool { s := w.Snapshot(); return s.State == want && !s.Rollout.Active }
+}
+
+// outcome is what a history leads to, as far as it must not depend on who died when.
+func outcome(w *World) string {
+	var lines []string
+	for _, m := range engine.SortedMembers(w.State) {
+		lines = append(lines, fmt.Sprintf("%s on %s %s founding=%v", m.Name, m.Node, m.Phase, m.Founding))
+	}
+	return strings.Join(lines, "\n")
+}
+
+func deployed(t *testing.T, dieAfter int) *World {
+	t.Helper()
+	w := New(begin)
+	w.ReadyAfter = map[field.RoleName]time.Duration{"wardens": 200 * time.Millisecond, "relays": 50 * time.Millisecond}
+	w.TakeOver()
+	w.DieAfter = dieAfter
+	f := ferries()
+	order := func() {
+		if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	order()
+	w.Until(func() bool { return w.Dead }, 20*time.Second)
+	if w.Dead {
+		w.TakeOver()
+		if w.State.Field == nil { // the order itself was never stored: a person gives it again
+			order()
+		}
+	}
+	if !w.Until(settled(w, engine.StateConverged), time.Minute) {
+		t.Fatalf("controller dead after event %d: %s: %s", dieAfter, w.Snapshot().State, w.Snapshot().Verdict)
+	}
+	return w
+}
+
+func TestControllerMayDieAfterEveryEventOfARollout(t *testing.T) {
+	whole := deployed(t, 0)
+	want := outcome(whole)
+	for n := 2; n <= len(whole.Log); n++ {
+		w := deployed(t, n)
+		if got := outcome(w); got != want {
+			t.Fatalf("controller dead after event %d: got\n%s\nwant\n%s", n, got, want)
+		}
+		if len(w.Lives) != 10 || w.Running() != 10 {
+			t.Errorf("controller dead after event %d: %d processes were started and %d run; want 10 and 10", n, len(w.Lives), w.Running())
+		}
+	}
+	t.Logf("died after each of %d events", len(whole.Log)-1)
+}
+
+func TestControllerMayDieAfterEveryEventOfARetire(t *testing.T) {
+	retired := func(dieAfter int) *World {
+		w := deployed(t, 0)
+		w.DieAfter = dieAfter
+		if err := w.Do(engine.Retire{By: "test"}); err != nil {
+			t.Fatal(err)
+		}
+		w.Until(func() bool { return w.Dead }, 20*time.Second)
+		if w.Dead {
+			w.TakeOver()
+		}
+		if !w.Until(settled(w, engine.StateRetired), time.Minute) {
+			t.Fatalf("controller dead after event %d: %s: %s", dieAfter, w.Snapshot().State, w.Snapshot().Verdict)
+		}
+		return w
+	}
+	first, last := len(deployed(t, 0).Log)+1, len(retired(0).Log)
+	for n := first; n <= last; n++ {
+		w := retired(n)
+		if w.Running() != 0 || len(w.Lives) != 10 {
+			t.Errorf("controller dead after event %d: %d processes run of %d started; want none of 10", n, w.Running(), len(w.Lives))
+		}
+	}
+	t.Logf("died after each of %d events", last-first+1)
+}
+
+// TestRandomHistories kills, cuts, heals and changes controllers at seeded moments while the field is ordered about.
+func TestRandomHistories(t *testing.T) {
+	for seed := uint64(1); seed <= 100; seed++ {
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			random := rand.New(rand.NewPCG(seed, 7))
+			w := deployed(t, 0)
+			f := ferries()
+			for range 30 {
+				members := engine.SortedMembers(w.State)
+				m := members[random.IntN(len(members))]
+				switch random.IntN(9) {
+				case 0, 1:
+					w.Kill(m.Name)
+				case 2:
+					w.Cut(f.Nodes[random.IntN(3)].Name)
+				case 3:
+					w.Heal(f.Nodes[random.IntN(3)].Name)
+				case 4:
+					w.Dead = true
+					w.Run(time.Duration(random.IntN(2000)) * time.Millisecond)
+					w.TakeOver()
+				case 5:
+					_ = w.Do(engine.Halt{Members: []field.MemberName{m.Name}})
+				case 6:
+					_ = w.Do(engine.Resume{Members: []field.MemberName{m.Name}})
+				case 7:
+					_ = w.Do(engine.Restart{Members: []field.MemberName{m.Name}})
+				case 8:
+					f = ferries()
+					f.Role("crews").Members = random.IntN(6)
+					if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+						t.Fatal(err)
+					}
+				}
+				w.Run(time.Duration(random.IntN(1500)) * time.Millisecond)
+			}
+			for _, n := range f.Nodes {
+				w.Heal(n.Name)
+			}
+			f = ferries()
+			f.Role("crews").Members = 5
+			if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+				t.Fatal(err)
+			}
+			if !w.Until(settled(w, engine.StateConverged), 5*time.Minute) {
+				t.Fatalf("%s: %s", w.Snapshot().State, w.Snapshot().Verdict)
+			}
+			if bad := w.Overlaps(); len(bad) > 0 {
+				t.Errorf("two processes at the same time for %v", bad)
+			}
+			if w.Running() != 11 {
+				t.Errorf("%d processes run, want 11", w.Running())
+			}
+			names := map[field.MemberName]field.NodeName{}
+			for _, e := range w.Log {
+				if p, ok := e.Fact.(engine.MemberPlanned); ok {
+					if names[p.Name] != "" {
+						t.Errorf("%s was given out twice", p.Name)
+					}
+					names[p.Name] = p.Node
+				}
+			}
+			if len(w.Problems) > 0 {
+				t.Errorf("problems: %v", w.Problems)
+			}
+		})
+	}
+}
+
+// TestFoldingTheLogGivesTheState shows that a state is nothing but its events, also after they were stored.
+func TestFoldingTheLogGivesTheState(t *testing.T) {
+	w := deployed(t, 0)
+	folded := engine.NewState()
+	for _, e := range w.Log {
+		kind, data, err := engine.EncodeFact(e.Fact)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fact, err := engine.DecodeFact(kind, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		engine.Apply(folded, engine.Event{At: e.At, Fact: fact})
+	}
+	got, want := fmt.Sprintf("%+v", engine.Snap(folded, w.Now)), fmt.Sprintf("%+v", w.Snapshot())
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if got, want := engine.Commands(folded), engine.Commands(w.State); !slices.EqualFunc(got, want, func(a, b engine.Command) bool { return a.Node == b.Node }) {
+		t.Errorf("commands: got %v, want %v", got, want)
+	}
+}

@@ -1,0 +1,357 @@
+// Package render makes what an agent must run out of a role's program and what is known of a member: every template is
+// executed, every port becomes a number.
+package render
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"text/template"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// Member is what templates may know of one member.
+type Member struct {
+	Name     field.MemberName
+	Role     field.RoleName
+	Node     field.NodeName
+	Zone     field.ZoneName
+	Address  string
+	NodeDir  string // the agent's folder on the node
+	Ports    map[string]int
+	Founding bool
+	Via      field.MemberName // who led when it was admitted
+	Captured map[string]string
+}
+
+// Scene is everything that templates may reach: the field, and who is who in it.
+type Scene struct {
+	Field    *field.Field
+	Members  map[field.MemberName]Member
+	Founders map[field.RoleName][]field.MemberName
+	Joined   map[field.RoleName][]field.MemberName
+}
+
+// Error is a template that cannot be executed. Path leads to it in the role, e.g. program, command, 3.
+type Error struct {
+	Role   field.RoleName
+	Member field.MemberName
+	Path   []string
+	Err    error
+}
+
+func (e *Error) Error() string {
+	return fmt.Sprintf("%s of role %s, for %s: %v", strings.Join(e.Path, "."), e.Role, e.Member, e.Err)
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// View is the dot of every template.
+type View struct {
+	Member, Role, Node, Zone, Address, Dir, Data, Version string
+	Founding                                              bool
+
+	scene   *Scene
+	member  Member
+	secrets bool // secrets may be used here
+}
+
+func (s *Scene) view(name field.MemberName) *View {
+	m := s.Members[name]
+	v := &View{Member: string(m.Name), Role: string(m.Role), Node: string(m.Node), Zone: string(m.Zone), Address: m.Address,
+		Dir: MemberDir(m.NodeDir, m.Name), Founding: m.Founding, scene: s, member: m}
+	v.Data = path.Join(v.Dir, "data")
+	if role := s.Field.Role(m.Role); role != nil {
+		v.Version = role.Version
+	}
+	return v
+}
+
+// MemberDir is a member's folder below its agent's.
+func MemberDir(nodeDir string, name field.MemberName) string {
+	return path.Join(nodeDir, "members", string(name))
+}
+
+func (s *Scene) views(names []field.MemberName) []*View {
+	views := make([]*View, 0, len(names))
+	for _, n := range names {
+		if _, ok := s.Members[n]; ok {
+			views = append(views, s.view(n))
+		}
+	}
+	return views
+}
+
+// Founders are the members that founded this member's cluster.
+func (v *View) Founders() []*View { return v.scene.views(v.scene.Founders[v.member.Role]) }
+
+// Joined are the members admitted so far, this one included.
+func (v *View) Joined() []*View {
+	names := v.scene.Joined[v.member.Role]
+	if !slices.Contains(names, v.member.Name) {
+		names = append(slices.Clone(names), v.member.Name)
+	}
+	return v.scene.views(names)
+}
+
+// Leader is the member that led when this one was admitted.
+func (v *View) Leader() (*View, error) {
+	if v.member.Via == "" {
+		return nil, fmt.Errorf("nobody leads while the cluster is founded; guard .Leader with {{if not .Founding}}")
+	}
+	return v.scene.view(v.member.Via), nil
+}
+
+// Port is the number of a port of this member.
+func (v *View) Port(name string) (int, error) {
+	if port, ok := v.member.Ports[name]; ok {
+		return port, nil
+	}
+	return 0, unknown("port", name, slices.Sorted(maps.Keys(v.member.Ports)))
+}
+
+// URL is scheme://address:port of a port of this member.
+func (v *View) URL(name string) (string, error) {
+	port, err := v.Port(name)
+	if err != nil {
+		return "", err
+	}
+	scheme := "tcp"
+	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
+		scheme = role.Program.Ports[name].Scheme
+	}
+	return fmt.Sprintf("%s://%s:%d", scheme, v.Address, port), nil
+}
+
+// Calls are the joined members of the role that is called, or known, under that name.
+func (v *View) Calls(name string) ([]*View, error) {
+	role := v.scene.Field.Role(v.member.Role)
+	target, ok := role.Calls[name]
+	if !ok {
+		target, ok = role.Knows[name]
+	}
+	if !ok {
+		names := slices.Concat(slices.Sorted(maps.Keys(role.Calls)), slices.Sorted(maps.Keys(role.Knows)))
+		return nil, unknown("call", name, names)
+	}
+	return v.scene.views(v.scene.Joined[target]), nil
+}
+
+// Setting is the value of one of the role's settings.
+func (v *View) Setting(name string) (string, error) {
+	settings := v.scene.Field.Role(v.member.Role).Settings
+	if value, ok := settings[name]; ok {
+		return string(value), nil
+	}
+	return "", unknown("setting", name, slices.Sorted(maps.Keys(settings)))
+}
+
+// Captured is a value that a procedure took from an answer.
+func (v *View) Captured(name string) (string, error) {
+	if value, ok := v.member.Captured[name]; ok {
+		return value, nil
+	}
+	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
+}
+
+// Secret stands for a secret of the field; the controller puts it in as the order leaves, so that it is never stored.
+func (v *View) Secret(name string) (string, error) {
+	if !v.secrets {
+		return "", fmt.Errorf("a secret may be used in files and env only: everybody on the node can read command lines")
+	}
+	if !field.NamePattern.MatchString(name) {
+		return "", fmt.Errorf("%q cannot name a secret; %s", name, field.NameRule)
+	}
+	return "\x00secret:" + name + "\x00", nil
+}
+
+var secretMark = regexp.MustCompile("\x00secret:([a-z0-9-]+)\x00")
+
+// PutSecrets replaces the marks that Secret left.
+func PutSecrets(text string, value func(name string) string) string {
+	return secretMark.ReplaceAllStringFunc(text, func(mark string) string {
+		return value(secretMark.FindStringSubmatch(mark)[1])
+	})
+}
+
+func unknown(what, name string, known []string) error {
+	if len(known) == 0 {
+		return fmt.Errorf("there is no %s %q; none is declared", what, name)
+	}
+	text := fmt.Sprintf("there is no %s %q; there is %s", what, name, strings.Join(known, ", "))
+	if near := field.Nearest(name, known); near != "" {
+		text += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return fmt.Errorf("%s", text)
+}
+
+// templateNames are the names that stand behind the dot.
+var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
+	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured"}
+
+// Spec renders everything that the member's agent needs.
+func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
+	v := s.view(name)
+	role := s.Field.Role(v.member.Role)
+	if role == nil || role.Program == nil {
+		return nil, fmt.Errorf("role %s of %s has no program", v.member.Role, name)
+	}
+	r := &renderer{view: v, at: []string{"program"}}
+	p := role.Program
+	spec := &order.Spec{Role: role.Name, Address: v.Address, User: p.User, OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart}
+	spec.Command = r.list("command", p.Command)
+	spec.LookIn = r.list("look_in", p.LookIn)
+	for _, port := range p.PortNames() {
+		if spec.Ports == nil {
+			spec.Ports = map[string]order.Port{}
+		}
+		spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme}
+	}
+	v.secrets = true
+	for _, key := range slices.Sorted(maps.Keys(p.Env)) {
+		if spec.Env == nil {
+			spec.Env = map[string]string{}
+		}
+		spec.Env[key] = r.text(string(p.Env[key]), "env", key)
+	}
+	for _, file := range slices.Sorted(maps.Keys(p.Files)) {
+		spec.Files = append(spec.Files, r.file(file, p.Files[file]))
+	}
+	v.secrets = false
+	if p.Validate != nil {
+		spec.Validate = r.list("validate", p.Validate.Exec)
+	}
+	if p.Reload != nil {
+		spec.Reload = &field.Reload{Signal: p.Reload.Signal, Exec: r.list("reload", p.Reload.Exec)}
+	}
+	spec.Ready, spec.Alive = r.probe("ready", p.Ready), r.probe("alive", p.Alive)
+	if p.Leader != nil {
+		l := *p.Leader
+		l.Call = r.call(l.Call, "leader")
+		spec.Leader = &l
+	}
+	if p.Roster != nil {
+		l := *p.Roster
+		l.Call = r.call(l.Call, "roster")
+		spec.Roster = &l
+	}
+	return spec, r.err
+}
+
+// renderer renders text after text and keeps the first error.
+type renderer struct {
+	view *View
+	at   []string
+	err  error
+}
+
+func (r *renderer) text(text string, where ...string) string {
+	if r.err != nil || !strings.Contains(text, "{{") {
+		return text
+	}
+	out, err := execute(text, r.view)
+	if err != nil {
+		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, where), Err: err}
+	}
+	return out
+}
+
+func execute(text string, view *View) (string, error) {
+	t, err := template.New("").Option("missingkey=error").Parse(text)
+	if err != nil {
+		return "", plainError(err)
+	}
+	var out bytes.Buffer
+	if err := t.Execute(&out, view); err != nil {
+		return "", plainError(err)
+	}
+	return out.String(), nil
+}
+
+var (
+	unknownField   = regexp.MustCompile(`can't evaluate field (\w+) in type`)
+	templatePrefix = regexp.MustCompile(`^template: :?(\d+)?(:\d+)?:? ?(executing "" at )?(<[^>]*>: )?(error calling \w+: )?`)
+)
+
+// plainError words an error of the template engine in our terms.
+func plainError(err error) error {
+	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
+		return unknown("template name", "."+m[1], dotted(templateNames))
+	}
+	return fmt.Errorf("%s", templatePrefix.ReplaceAllString(err.Error(), ""))
+}
+
+func dotted(names []string) []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = "." + n
+	}
+	return out
+}
+
+func (r *renderer) list(key string, texts []string) []string {
+	if len(texts) == 0 {
+		return nil
+	}
+	out := make([]string, len(texts))
+	for i, t := range texts {
+		out[i] = r.text(t, key, strconv.Itoa(i))
+	}
+	return out
+}
+
+func (r *renderer) file(name string, f field.File) order.File {
+	mode, err := strconv.ParseUint(cmp.Or(f.Mode, "0644"), 8, 32)
+	if err != nil && r.err == nil {
+		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, []string{"files", name, "mode"}),
+			Err: fmt.Errorf("%q is not a file mode; write it in octal, like \"0600\"", f.Mode)}
+	}
+	return order.File{Path: name, Mode: uint32(mode), Content: r.text(f.Template, "files", name, "template"), OnChange: f.OnChange}
+}
+
+func (r *renderer) probe(key string, p *field.Probe) *field.Probe {
+	if p == nil {
+		return nil
+	}
+	out := *p
+	out.Call = r.call(p.Call, key)
+	out.Expect = r.text(p.Expect, key, "expect")
+	return &out
+}
+
+func (r *renderer) call(c field.Call, key string) field.Call {
+	var out field.Call
+	if c.HTTP != nil {
+		h := *c.HTTP
+		r.port(h.Port, key, "http", "port")
+		h.Path, h.Body = r.text(h.Path, key, "http", "path"), r.text(h.Body, key, "http", "body")
+		h.Headers = maps.Clone(h.Headers)
+		for name, value := range h.Headers {
+			h.Headers[name] = field.Text(r.text(string(value), key, "http", "headers", name))
+		}
+		out.HTTP = &h
+	}
+	if c.TCP != nil {
+		t := *c.TCP
+		r.port(t.Port, key, "tcp", "port")
+		t.Send = r.text(t.Send, key, "tcp", "send")
+		out.TCP = &t
+	}
+	out.Exec = r.list(key, c.Exec)
+	return out
+}
+
+// port checks that a probe asks a port that the program has.
+func (r *renderer) port(name string, where ...string) {
+	if _, err := r.view.Port(name); err != nil && r.err == nil {
+		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, where), Err: err}
+	}
+}

@@ -1,0 +1,103 @@
+package fieldfile
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"lanternfield/internal/core/field"
+)
+
+// SetMembers gives the file's bytes with another number of members for a role. Everything else, comments and alignment
+// among it, stays as it was.
+func (f *File) SetMembers(role field.RoleName, members int) ([]byte, error) {
+	entry, whole := f.doc.root.find([]string{"roles", string(role)})
+	if !whole {
+		return nil, fmt.Errorf("there is no role %q in %s", role, f.Name)
+	}
+	if n := entry.get("members"); n != nil {
+		return f.splice(n.line, n.column, n.width, strconv.Itoa(members)), nil
+	}
+	first := entry.values[entry.keys[0]]
+	if first.keyLine == entry.keyLine { // written in braces on one line
+		return f.splice(first.keyLine, first.keyColumn, 0, fmt.Sprintf("members: %d, ", members)), nil
+	}
+	indent := strings.Repeat(" ", first.keyColumn-1)
+	return f.splice(first.keyLine, 1, 0, fmt.Sprintf("%smembers: %d\n", indent, members)), nil
+}
+
+// splice replaces characters of one line. Lines and columns count from 1, columns in characters.
+func (f *File) splice(line, column, width int, with string) []byte {
+	at := 0
+	for range line - 1 {
+		at += strings.IndexByte(string(f.Bytes[at:]), '\n') + 1
+	}
+	rest := []rune(string(f.Bytes[at:]))
+	before := at + len(string(rest[:column-1]))
+	after := before + len(string(rest[column-1:column-1+width]))
+	return append(append(append([]byte{}, f.Bytes[:before]...), with...), f.Bytes[after:]...)
+}
+
+// Save replaces the file whole, unless somebody has changed it since it was loaded.
+func (f *File) Save(data []byte) error {
+	now, err := os.ReadFile(f.Name)
+	if err != nil {
+		return err
+	}
+	if string(now) != string(f.Bytes) {
+		return fmt.Errorf("%s has been changed by somebody else meanwhile; nothing was written, give the command again", f.Name)
+	}
+	info, err := os.Stat(f.Name)
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(f.Name), "."+filepath.Base(f.Name)+".")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", f.Name, err)
+	}
+	_, err = tmp.Write(data)
+	if err == nil {
+		err = tmp.Sync()
+	}
+	tmp.Close()
+	if err == nil {
+		err = os.Chmod(tmp.Name(), info.Mode())
+	}
+	if err == nil {
+		err = os.Rename(tmp.Name(), f.Name)
+	}
+	if err != nil {
+		os.Remove(tmp.Name())
+		return fmt.Errorf("%s cannot be written: %w", f.Name, err)
+	}
+	return nil
+}
+
+// NameIn finds the field's name in a file, even in one that has errors, so that what was deployed from it can still be
+// looked at and retired.
+func NameIn(name string) (string, error) {
+	f, err := Load(name)
+	if err == nil {
+		return f.Field.Name, nil
+	}
+	data, read := os.ReadFile(name)
+	if read != nil || len(data) > mostBytes {
+		return "", err
+	}
+	if d := parse(name, data); d.root != nil {
+		if word, ok := d.root.get("field").text(); ok && field.NamePattern.MatchString(word) {
+			return word, nil
+		}
+	}
+	return "", err
+}
+
+func (n *node) text() (string, bool) {
+	if n == nil {
+		return "", false
+	}
+	s, ok := n.scalar.(string)
+	return s, ok
+}

@@ -1,0 +1,204 @@
+package fieldfile
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+
+	"lanternfield/internal/core/field"
+)
+
+// Schema is the published JSON Schema of the field file. It is also what this package checks files with.
+//
+//go:embed field.schema.json
+var Schema []byte
+
+const schemaURL = "https://lanternfield.example/field-1.schema.json"
+
+type schemas struct {
+	raw        map[string]any
+	field, kit *jsonschema.Schema
+}
+
+var compiled = sync.OnceValue(func() schemas {
+	raw, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		panic(err) // the embedded schema is part of the program; its test compiles it
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource(schemaURL, raw); err != nil {
+		panic(err)
+	}
+	return schemas{raw: raw.(map[string]any), field: c.MustCompile(schemaURL), kit: c.MustCompile(schemaURL + "#/$defs/kitFile")}
+})
+
+// conform checks the tree against a schema and words what does not fit.
+func (d *document) conform(schema *jsonschema.Schema) {
+	err := schema.Validate(d.root.plain())
+	var invalid *jsonschema.ValidationError
+	if errors.As(err, &invalid) {
+		d.collect(invalid)
+	}
+}
+
+func (d *document) collect(e *jsonschema.ValidationError) {
+	if names, ok := e.ErrorKind.(*kind.PropertyNames); ok {
+		at, _ := d.root.find(append(slices.Clone(e.InstanceLocation), names.Property))
+		what, rule := "a name", "; "+field.NameRule
+		if slices.Contains(e.InstanceLocation, "files") {
+			what, rule = "a file below the member's folder", "; write a relative path without .. and blanks"
+		}
+		d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("%q cannot be %s%s", shorten(names.Property), what, rule), ""))
+		return
+	}
+	if len(e.Causes) > 0 {
+		for _, c := range e.Causes {
+			d.collect(c)
+		}
+		return
+	}
+	at, _ := d.root.find(e.InstanceLocation)
+	what := strings.Join(e.InstanceLocation, ".")
+	if what == "" {
+		what = "the file"
+	}
+	switch k := e.ErrorKind.(type) {
+	case *kind.AdditionalProperties:
+		known := d.wordsAt(e.SchemaURL)
+		for _, p := range k.Properties {
+			hint := "known here: " + strings.Join(known, ", ")
+			if near := field.Nearest(p, known); near != "" {
+				hint = fmt.Sprintf("did you mean %q? Known here: %s", near, strings.Join(known, ", "))
+			}
+			unknown, _ := d.root.find(append(slices.Clone(e.InstanceLocation), p))
+			d.errs = append(d.errs, d.at(unknown, true, fmt.Sprintf("unknown key %q in %s", shorten(p), what), hint))
+		}
+	case *kind.Required:
+		d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("%s lacks %s", what, strings.Join(k.Missing, " and ")), ""))
+	case *kind.Type:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s must be %s, and this is %s", what, orList(k.Want), typeWord(k.Got)), ""))
+	case *kind.Enum:
+		words := make([]string, len(k.Want))
+		for i, w := range k.Want {
+			words[i] = fmt.Sprint(w)
+		}
+		hint := ""
+		if near := field.Nearest(fmt.Sprint(k.Got), words); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s is %q; it must be one of %s", what, shorten(fmt.Sprint(k.Got)), strings.Join(words, ", ")), hint))
+	case *kind.Const:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s is %v; this version reads %v", what, k.Got, k.Want), ""))
+	case *kind.Pattern:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s cannot be %q; %s", what, shorten(k.Got), patternWords(k.Want)), ""))
+	case *kind.Minimum:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s is %s; it must be at least %s", what, k.Got.RatString(), k.Want.RatString()), ""))
+	case *kind.Maximum:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s is %s; it may be at most %s", what, k.Got.RatString(), k.Want.RatString()), ""))
+	case *kind.MinItems, *kind.MinProperties:
+		d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("%s is empty; it needs one entry at least", what), ""))
+	default:
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s does not fit the schema: %s", what, e.Error()), ""))
+	}
+}
+
+// wordsAt lists the keys that the schema at that place knows.
+func (d *document) wordsAt(url string) []string {
+	var at any = compiled().raw
+	_, pointer, _ := strings.Cut(url, "#")
+	for _, step := range strings.Split(strings.TrimPrefix(pointer, "/"), "/") {
+		if m, ok := at.(map[string]any); ok && step != "" {
+			at = m[step]
+		}
+	}
+	m, _ := at.(map[string]any)
+	properties, _ := m["properties"].(map[string]any)
+	return slices.Sorted(maps.Keys(properties))
+}
+
+func patternWords(pattern string) string {
+	defs := compiled().raw["$defs"].(map[string]any)
+	is := func(name string) bool {
+		p, _ := defs[name].(map[string]any)["pattern"].(string)
+		return p == pattern
+	}
+	switch {
+	case is("name"):
+		return field.NameRule
+	case is("nodeName"):
+		return field.NameRule + ", and may hold one range such as {1..3}"
+	case is("bytes"):
+		return "write a size such as 512MiB or 4GiB"
+	case is("duration"):
+		return "write a length of time such as 500ms, 10s or 1m30s"
+	case is("gate"):
+		return "a gate is quorum, all, first or a number"
+	}
+	return "it must match " + pattern
+}
+
+func typeWord(t string) string {
+	words := map[string]string{"null": "nothing", "object": "a set of keys", "array": "a list", "string": "a text", "number": "a number",
+		"integer": "a whole number", "boolean": "true or false"}
+	if w := words[t]; w != "" {
+		return w
+	}
+	return t
+}
+
+func orList(types []string) string {
+	words := make([]string, len(types))
+	for i, t := range types {
+		words[i] = typeWord(t)
+	}
+	return strings.Join(words, " or ")
+}
+
+func shorten(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return s
+}
+
+// canonical writes the tree as JSON, keys in the order of the file.
+func (n *node) canonical(b *bytes.Buffer) {
+	switch {
+	case n.isMap:
+		b.WriteByte('{')
+		for i, k := range n.keys {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			key, _ := json.Marshal(k)
+			b.Write(key)
+			b.WriteByte(':')
+			n.values[k].canonical(b)
+		}
+		b.WriteByte('}')
+	case n.isList:
+		b.WriteByte('[')
+		for i, item := range n.list {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			item.canonical(b)
+		}
+		b.WriteByte(']')
+	default:
+		value, err := json.Marshal(n.plain())
+		if err != nil {
+			value = []byte("null")
+		}
+		b.Write(value)
+	}
+}

@@ -1,0 +1,298 @@
+package fieldfile
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// What a file may be at most. A field of 10,000 nodes named one by one stays well below.
+const (
+	mostBytes = 1 << 20
+	mostNodes = 200_000 // after aliases have been followed
+	mostDepth = 64
+)
+
+// document is a parsed file: its lines for excerpts, its root with positions.
+type document struct {
+	name  string
+	lines []string
+	root  *node
+	errs  Errors
+
+	anchors map[string]ast.Node
+	open    map[string]bool // anchors being followed
+	count   int
+}
+
+// node is a value with its position. Positions count from 1 and are of the value; those of its key stand beside.
+type node struct {
+	line, column, width          int
+	keyLine, keyColumn, keyWidth int
+
+	scalar any // string, int64, uint64, float64, bool or nil; set when neither list nor keys is
+	list   []*node
+	keys   []string
+	values map[string]*node
+	isList bool
+	isMap  bool
+}
+
+// parse reads YAML into a tree. Everything that can be wrong with it as YAML ends up in errs.
+func parse(name string, data []byte) *document {
+	d := &document{name: name, anchors: map[string]ast.Node{}, open: map[string]bool{}}
+	fail := func(text, hint string) *document {
+		d.errs = append(d.errs, &Error{File: name, Text: text, Hint: hint})
+		return d
+	}
+	switch {
+	case len(data) > mostBytes:
+		return fail(fmt.Sprintf("the file has %d KiB; a field file may have %d KiB at most", len(data)>>10, mostBytes>>10),
+			"is it the right file? Put long config templates into kits.")
+	case bytes.IndexByte(data, 0) >= 0:
+		return fail("this is a binary file, and a field file is YAML text", "is it the right file?")
+	case len(bytes.TrimSpace(data)) == 0:
+		return fail("the file is empty", "a field file starts with `format: 1` and `field: NAME`; examples/ has some to begin with")
+	}
+	d.lines = strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
+	if !utf8.Valid(data) {
+		line, column := invalidAt(data)
+		return fail(fmt.Sprintf("line %d has a byte at column %d that is not UTF-8", line, column), "save the file as UTF-8")
+	}
+	if depth, line := flowDepth(data); depth > mostDepth {
+		d.errs = append(d.errs, d.pointed(line, 1, 1, fmt.Sprintf("brackets are nested more than %d deep", mostDepth), "nothing in a field file needs that"))
+		return d
+	}
+	file, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		d.errs = append(d.errs, d.syntax(err))
+		return d
+	}
+	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
+		return fail(fmt.Sprintf("the file holds %d YAML documents; a field file is one", len(file.Docs)), "take out the lines `---` between them")
+	}
+	d.root = d.convert(file.Docs[0].Body, 0)
+	return d
+}
+
+func invalidAt(data []byte) (line, column int) {
+	line, column = 1, 1
+	for len(data) > 0 {
+		r, size := utf8.DecodeRune(data)
+		if r == utf8.RuneError && size == 1 {
+			break
+		}
+		column++
+		if r == '\n' {
+			line, column = line+1, 1
+		}
+		data = data[size:]
+	}
+	return line, column
+}
+
+// flowDepth finds how deep brackets nest, before a parser that recurses sees them. Brackets in quotes count too, which
+// only ever makes it refuse what no field file needs.
+func flowDepth(data []byte) (deepest, line int) {
+	depth, at := 0, 1
+	for _, b := range data {
+		switch b {
+		case '[', '{':
+			if depth++; depth > deepest {
+				deepest, line = depth, at
+			}
+		case ']', '}':
+			depth = max(0, depth-1)
+		case '\n':
+			at++
+		}
+	}
+	return deepest, line
+}
+
+func (d *document) syntax(err error) *Error {
+	var e *yaml.SyntaxError
+	if errors.As(err, &e) && e.Token != nil {
+		return d.pointed(e.Token.Position.Line, e.Token.Position.Column, tokenWidth(e.Token), "this is not YAML: "+e.Message,
+			"look at the indentation, quotes and colons here and on the line above")
+	}
+	return &Error{File: d.name, Text: "this is not YAML: " + strings.SplitN(err.Error(), "\n", 2)[0]}
+}
+
+func tokenWidth(t *token.Token) int {
+	return max(1, utf8.RuneCountInString(strings.TrimSpace(t.Value)))
+}
+
+func (d *document) place(n *node, t *token.Token) *node {
+	if t != nil && t.Position != nil {
+		n.line, n.column, n.width = t.Position.Line, t.Position.Column, tokenWidth(t)
+		if t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType {
+			n.width += 2
+		}
+	}
+	return n
+}
+
+// convert turns the parser's tree into ours and follows aliases, within bounds.
+func (d *document) convert(n ast.Node, depth int) *node {
+	out := &node{}
+	if n == nil {
+		return out
+	}
+	d.place(out, n.GetToken())
+	if d.count++; d.count > mostNodes || depth > mostDepth {
+		if d.count == mostNodes+1 || depth == mostDepth+1 {
+			d.errs = append(d.errs, d.at(out, false, fmt.Sprintf("the file grows to more than %d values, or is nested more than %d deep", mostNodes, mostDepth),
+				"aliases (*name) that hold aliases multiply; write out what is meant"))
+			d.count = mostNodes + 2
+		}
+		return out
+	}
+	switch v := n.(type) {
+	case *ast.MappingNode:
+		out.isMap, out.values = true, map[string]*node{}
+		for _, pair := range v.Values {
+			d.pair(out, pair, depth)
+		}
+	case *ast.MappingValueNode:
+		out.isMap, out.values = true, map[string]*node{}
+		d.pair(out, v, depth)
+	case *ast.SequenceNode:
+		out.isList = true
+		for _, item := range v.Values {
+			out.list = append(out.list, d.convert(item, depth+1))
+		}
+	case *ast.AnchorNode:
+		name := v.Name.GetToken().Value
+		d.anchors[name] = v.Value
+		d.open[name] = true
+		out = d.convert(v.Value, depth+1)
+		d.open[name] = false
+	case *ast.AliasNode:
+		out = d.alias(v, out, depth)
+	case *ast.TagNode:
+		out = d.convert(v.Value, depth+1)
+	case *ast.LiteralNode:
+		out.scalar = v.Value.Value
+	case *ast.NullNode:
+	case ast.ScalarNode:
+		out.scalar = v.GetValue()
+	default:
+		d.errs = append(d.errs, d.at(out, false, fmt.Sprintf("%s has no meaning in a field file", n.Type()), ""))
+	}
+	return out
+}
+
+func (d *document) alias(v *ast.AliasNode, out *node, depth int) *node {
+	name := v.Value.GetToken().Value
+	target, ok := d.anchors[name]
+	switch {
+	case !ok:
+		d.errs = append(d.errs, d.at(out, false, fmt.Sprintf("the alias *%s stands for nothing: no &%s comes before it", name, name), ""))
+		return out
+	case d.open[name]:
+		d.errs = append(d.errs, d.at(out, false, fmt.Sprintf("the alias *%s stands inside what it stands for, so it would never end", name), "write out what is meant"))
+		return out
+	}
+	d.open[name] = true
+	defer func() { d.open[name] = false }()
+	at := *out
+	out = d.convert(target, depth+1)
+	out.line, out.column, out.width = at.line, at.column, at.width
+	return out
+}
+
+func (d *document) pair(out *node, pair *ast.MappingValueNode, depth int) {
+	keyToken := pair.Key.GetToken()
+	if _, merge := pair.Key.(*ast.MergeKeyNode); merge {
+		for key, value := range d.convert(pair.Value, depth+1).values {
+			if out.values[key] == nil {
+				out.keys = append(out.keys, key)
+				out.values[key] = value
+			}
+		}
+		return
+	}
+	value := d.convert(pair.Value, depth+1)
+	value.keyLine, value.keyColumn, value.keyWidth = keyToken.Position.Line, keyToken.Position.Column, tokenWidth(keyToken)
+	if value.line == 0 {
+		value.line, value.column, value.width = value.keyLine, value.keyColumn, value.keyWidth
+	}
+	key := keyToken.Value
+	if first := out.values[key]; first != nil {
+		d.errs = append(d.errs, d.at(value, true, fmt.Sprintf("%q stands here a second time; the first is on line %d", key, first.keyLine),
+			"give one of them another name, or take it out"))
+		return
+	}
+	out.keys = append(out.keys, key)
+	out.values[key] = value
+}
+
+// plain gives the tree as plain values for the schema.
+func (n *node) plain() any {
+	switch {
+	case n.isMap:
+		m := make(map[string]any, len(n.keys))
+		for _, k := range n.keys {
+			m[k] = n.values[k].plain()
+		}
+		return m
+	case n.isList:
+		l := make([]any, len(n.list))
+		for i, item := range n.list {
+			l[i] = item.plain()
+		}
+		return l
+	}
+	switch v := n.scalar.(type) {
+	case int64:
+		return json.Number(strconv.FormatInt(v, 10))
+	case uint64:
+		return json.Number(strconv.FormatUint(v, 10))
+	case float64:
+		return json.Number(strconv.FormatFloat(v, 'g', -1, 64))
+	}
+	return n.scalar
+}
+
+// find follows a path as far as it goes and gives the last node on it.
+func (n *node) find(path []string) (found *node, whole bool) {
+	for _, step := range path {
+		next := n.values[step]
+		if n.isList {
+			if i, err := strconv.Atoi(step); err == nil && i >= 0 && i < len(n.list) {
+				next = n.list[i]
+			}
+		}
+		if next == nil {
+			return n, false
+		}
+		n = next
+	}
+	return n, true
+}
+
+func (n *node) get(key string) *node {
+	if n == nil || n.values == nil {
+		return nil
+	}
+	return n.values[key]
+}
+
+func (n *node) set(key string, value *node) {
+	if n.values[key] == nil {
+		n.keys = append(n.keys, key)
+	}
+	n.values[key] = value
+}
+
+func text(s string) *node { return &node{scalar: s} }

@@ -1,0 +1,22 @@
+// Package ground brings nodes: it gives them addresses, sees to it that an agent runs on each, and frees them again.
+package ground
+
+import (
+	"context"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// Ground is where nodes come from.
+type Ground interface {
+	// Bind chooses an address and a folder for each node that has none in bound.
+	Bind(nodes []field.NodeName, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error)
+	// Ensure gives a client of the node's agent, starting the agent when none runs.
+	Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error)
+	// Find gives a client of the node's agent as it was last known, and starts nothing.
+	Find(node field.NodeName, at engine.Binding) (*agent.Client, error)
+	// Release ends the node's agent and removes its folder. It may be repeated.
+	Release(ctx context.Context, node field.NodeName, at engine.Binding) error
+}

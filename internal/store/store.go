@@ -1,0 +1,181 @@
+// Package store keeps the events of one field in SQLite. A batch of events is one transaction and one sync, and is on
+// the disk before anything that follows from it leaves the controller.
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"lanternfield/internal/core/engine"
+)
+
+// Store is the log of one field. Only one process at a time may write it; see package control for the lock.
+type Store struct {
+	db   *sql.DB
+	name string
+	last uint64
+}
+
+// Stored is an event with its number; numbers rise by one, from 1.
+type Stored struct {
+	Seq uint64
+	engine.Event
+}
+
+// ErrNone says that there is no log.
+var ErrNone = errors.New("nothing is stored")
+
+const schema = `CREATE TABLE IF NOT EXISTS events (
+	seq  INTEGER PRIMARY KEY,
+	at   INTEGER NOT NULL, -- nanoseconds since 1970, UTC
+	kind TEXT NOT NULL,
+	fact BLOB NOT NULL     -- JSON, see engine.DecodeFact
+) STRICT`
+
+// Open opens the log of that name for writing, making it when there is none.
+func Open(name string) (*Store, error) {
+	pragmas := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(5000)", "cache_size(-1024)"}}
+	s, err := open(name, pragmas)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.db.Exec(schema); err != nil {
+		s.db.Close()
+		return nil, s.plain("opened", err)
+	}
+	return s, s.number()
+}
+
+// OpenToRead opens the log of that name without changing anything.
+func OpenToRead(name string) (*Store, error) {
+	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrNone
+	}
+	s, err := open(name, url.Values{"_pragma": {"query_only(1)", "busy_timeout(5000)", "cache_size(-1024)"}})
+	if err != nil {
+		return nil, err
+	}
+	return s, s.number()
+}
+
+func open(name string, query url.Values) (*Store, error) {
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: name}).EscapedPath(), RawQuery: query.Encode()}).String())
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db: db, name: name}
+	if err := db.Ping(); err != nil {
+		db.Close()
+		return nil, s.plain("opened", err)
+	}
+	return s, nil
+}
+
+func (s *Store) number() error {
+	err := s.db.QueryRow(`SELECT coalesce(max(seq), 0) FROM events`).Scan(&s.last)
+	if err != nil {
+		s.db.Close()
+		return s.plain("read", err)
+	}
+	return nil
+}
+
+// Close closes the log.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Last is the number of the newest event; 0 when there is none.
+func (s *Store) Last() uint64 { return s.last }
+
+// Append stores a batch of events. When it returns nil they are on the disk.
+func (s *Store) Append(events []engine.Event) error {
+	if len(events) == 0 {
+		return nil
+	}
+	tx, err := s.db.Begin()
+	if err != nil {
+		return s.plain("written", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	insert, err := tx.Prepare(`INSERT INTO events (seq, at, kind, fact) VALUES (?, ?, ?, ?)`)
+	if err != nil {
+		return s.plain("written", err)
+	}
+	defer insert.Close()
+	seq := s.last
+	for _, e := range events {
+		kind, fact, err := engine.EncodeFact(e.Fact)
+		if err != nil {
+			return fmt.Errorf("an event of kind %s cannot be encoded: %w", kind, err)
+		}
+		seq++
+		if _, err := insert.Exec(int64(seq), e.At.UnixNano(), kind, fact); err != nil {
+			return s.plain("written", err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return s.plain("written", err)
+	}
+	s.last = seq
+	return nil
+}
+
+// Read gives the events above that number, oldest first, to the function, until it fails.
+func (s *Store) Read(after uint64, each func(Stored) error) error {
+	rows, err := s.db.Query(`SELECT seq, at, kind, fact FROM events WHERE seq > ? ORDER BY seq`, int64(after))
+	if err != nil {
+		return s.plain("read", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var seq, at int64
+		var kind string
+		var data []byte
+		if err := rows.Scan(&seq, &at, &kind, &data); err != nil {
+			return s.plain("read", err)
+		}
+		fact, err := engine.DecodeFact(kind, data)
+		if err != nil {
+			return fmt.Errorf("event %d in %s: %w", seq, s.name, err)
+		}
+		if err := each(Stored{Seq: uint64(seq), Event: engine.Event{At: time.Unix(0, at).UTC(), Fact: fact}}); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return s.plain("read", err)
+	}
+	return nil
+}
+
+// plain words an error of the database for people.
+func (s *Store) plain(what string, err error) error {
+	var e *sqlite.Error
+	code := 0
+	if errors.As(err, &e) {
+		code = e.Code() & 0xff
+	}
+	text, todo := err.Error(), "look at the disk and the permissions of that folder, then try again"
+	switch code {
+	case sqlite3.SQLITE_FULL:
+		text, todo = "the disk is full", "free some space there, then give the command again; what was stored before is whole"
+	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
+		text, todo = "no permission, or the folder is missing", "make the folder "+filepath.Dir(s.name)+" writable, or name another one with --state"
+	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
+		text, todo = "the file is damaged", "put it back from a copy; members go on running meanwhile"
+	case sqlite3.SQLITE_BUSY:
+		text, todo = "another process is writing it", "wait for it to end, then try again"
+	case sqlite3.SQLITE_IOERR:
+		text = "the disk does not do its work (" + err.Error() + ")"
+	}
+	return fmt.Errorf("the events in %s cannot be %s: %s; %s", s.name, what, text, todo)
+}

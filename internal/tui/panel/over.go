@@ -1,0 +1,142 @@
+package panel
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/look"
+)
+
+// line is one line of a panel that lies over the board.
+type line struct {
+	mark  string
+	text  string
+	style grid.Style
+	head  bool
+}
+
+// frame draws a panel in the middle of the screen and gives how many lines of its content it could show.
+func frame(g *grid.Grid, k look.Look, title, foot string, lines []line, from int) (shown int) {
+	w := min(g.W-2, 96)
+	h := min(g.H-2, len(lines)+4)
+	x, y := (g.W-w)/2, max(1, (g.H-h)/2)
+	g.Fill(x, y, w, h, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
+	g.Fill(x, y, w, 1, ' ', grid.Style{Fg: k.Gold, Bg: k.GoldGlow})
+	g.Clip(x+2, y, w-4, title, k.In(k.Gold).Strong())
+	shown = max(0, h-4)
+	for i := range shown {
+		if from+i >= len(lines) {
+			break
+		}
+		l := lines[from+i]
+		if l.head {
+			g.Clip(x+2, y+2+i, w-4, l.text, l.style)
+			continue
+		}
+		g.Clip(x+2, y+2+i, 12, l.mark, k.In(k.Act))
+		g.Clip(x+3+max(2, grid.Width(l.mark)), y+2+i, w-6-max(2, grid.Width(l.mark)), l.text, l.style)
+	}
+	if more := len(lines) - from - shown; more > 0 {
+		foot = fmt.Sprintf("%s   (%d more lines: down)", foot, more)
+	}
+	g.Clip(x+2, y+h-1, w-4, foot, k.Quiet())
+	return shown
+}
+
+// Review draws the review over the board. From is the first line shown; it gives how many lines there are.
+func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Finding, foot string, from int) (lines, shown int) {
+	var all []line
+	for _, f := range findings {
+		style := k.In(k.Warm)
+		if f.Severity == finding.Error {
+			style = k.In(k.Fail)
+		}
+		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(g.W-2, 96)-4) {
+			all = append(all, line{text: text, style: style, head: true})
+		}
+	}
+	if len(findings) > 0 {
+		all = append(all, line{head: true})
+	}
+	stage := -1
+	for _, s := range r.Steps {
+		if s.Stage != stage {
+			if stage >= 0 {
+				all = append(all, line{head: true})
+			}
+			stage = s.Stage
+			all = append(all, line{text: stageTitle(r, stage), style: k.Quiet(), head: true})
+		}
+		mark, style := "", k.Text()
+		switch s.Kind {
+		case plan.Prepare:
+			mark, style = string(k.Or('·', '.')), k.Quiet()
+		case plan.Start:
+			mark = string(k.Or('○', '+'))
+		case plan.Change:
+			mark = "~"
+		case plan.Take:
+			mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
+		}
+		all = append(all, line{mark: mark, text: s.Text, style: style})
+	}
+	for _, u := range r.Unplaced {
+		all = append(all, line{mark: "!", text: fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), style: k.In(k.Fail)})
+	}
+	if r.Empty() {
+		all = append(all, line{text: "The field is as the draft wants it: nothing to change.", style: k.Text(), head: true})
+	}
+	return len(all), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", r.Field), foot, all, from)
+}
+
+func stageTitle(r *plan.Review, stage int) string {
+	if stage == 0 {
+		return "First, the nodes"
+	}
+	var waits []string
+	for _, g := range r.Gates {
+		for _, s := range r.Steps {
+			if s.Stage == stage && s.Role == g.Role {
+				waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
+				break
+			}
+		}
+	}
+	title := fmt.Sprintf("Stage %d", stage)
+	if len(waits) > 0 {
+		title += ", " + strings.Join(waits, ", ")
+	}
+	return title
+}
+
+// Keys draws all keys, grouped.
+func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown int) {
+	var all []line
+	for i, group := range groups {
+		if i > 0 {
+			all = append(all, line{head: true})
+		}
+		all = append(all, line{text: group.Name, style: k.Quiet(), head: true})
+		for _, b := range group.Keys {
+			all = append(all, line{mark: fmt.Sprintf("%-10s", b.Help().Key), text: b.Help().Desc, style: k.Text()})
+		}
+	}
+	for _, text := range []string{"", "● lit   ◉ lit and leading   ◐ warming   ○ planned   ✖ dark   ◌ stopped   ? unknown"} {
+		if k.ASCII {
+			text = strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "○", ".", "✖", "x", "◌", "-").Replace(text)
+		}
+		all = append(all, line{text: text, style: k.Quiet(), head: true})
+	}
+	return len(all), frame(g, k, "Keys", "esc closes", all, from)
+}
+
+// KeyGroup is a set of keys that belong together.
+type KeyGroup struct {
+	Name string
+	Keys []key.Binding
+}

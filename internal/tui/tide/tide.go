@@ -1,0 +1,197 @@
+// Package tide draws the last minutes: lanterns lit against lanterns wanted, the losses that the weakest voting role
+// survives, and marks for what happened.
+package tide
+
+import (
+	"fmt"
+	"time"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/look"
+)
+
+// Area is a rectangle of the screen.
+type Area struct{ X, Y, W, H int }
+
+// Height is how many rows a tide takes on a screen of that height.
+func Height(screen int) int {
+	switch {
+	case screen >= 34:
+		return 6
+	case screen >= 22:
+		return 4
+	case screen >= 14:
+		return 2
+	}
+	return 0
+}
+
+// Spans that one tide may cover; the shortest that holds the field's recent life is taken.
+var spans = []time.Duration{30 * time.Second, 2 * time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+
+// Span chooses how much time to show.
+func Span(samples []control.Sample, now time.Time) time.Duration {
+	if len(samples) == 0 {
+		return spans[0]
+	}
+	for _, s := range spans[:len(spans)-1] {
+		if now.Sub(samples[0].At) <= s {
+			return s
+		}
+	}
+	return spans[2]
+}
+
+const margin = 11
+
+// bucket is what one column shows: the worst of its time, so that no short darkness is lost.
+type bucket struct {
+	known    bool
+	lit      int
+	want     int
+	survives int
+	votes    bool
+	mark     string
+}
+
+func buckets(samples []control.Sample, now time.Time, span time.Duration, n int) []bucket {
+	out := make([]bucket, n)
+	begin := now.Add(-span)
+	var last *control.Sample
+	next := 0
+	for i := range out {
+		end := begin.Add(span * time.Duration(i+1) / time.Duration(n))
+		b := &out[i]
+		take := func(s *control.Sample) {
+			if !b.known || s.Lit < b.lit {
+				b.lit = s.Lit
+			}
+			if !b.known || s.Survives < b.survives {
+				b.survives = s.Survives
+			}
+			b.want, b.votes, b.known = s.Want, s.Votes, true
+		}
+		if last != nil {
+			take(last)
+		}
+		for next < len(samples) && samples[next].At.Before(end) {
+			last = &samples[next]
+			if last.Mark != "" && !last.At.Before(begin) {
+				b.mark = last.Mark
+			}
+			if !last.At.Before(begin) {
+				take(last)
+			} else {
+				*b = bucket{}
+				take(last)
+			}
+			next++
+		}
+	}
+	return out
+}
+
+// Draw draws the tide; lit and want are what is so now.
+func Draw(g *grid.Grid, k look.Look, samples []control.Sample, lit, want int, now time.Time, a Area) {
+	if a.H < 2 || a.W < margin+10 {
+		return
+	}
+	span := Span(samples, now)
+	w := a.W - margin - 1
+	columns := buckets(samples, now, span, w)
+	bars := max(1, a.H-3)
+	top := a.Y
+	if a.H >= 4 {
+		drawMarks(g, k, columns, a.X+margin, top, w)
+		top++
+	} else {
+		bars = a.H - 1
+	}
+	g.Text(a.X+1, top, fmt.Sprintf("lit %d", lit), k.In(k.Lit))
+	if bars > 1 {
+		g.Text(a.X+1, top+1, fmt.Sprintf("of %d", want), k.Quiet())
+	}
+	for i, b := range columns {
+		x := a.X + margin + i
+		for y := range bars {
+			g.Set(x, top+y, ' ', grid.Style{Fg: k.Dim, Bg: k.Shade})
+		}
+		if b.known && b.want > 0 {
+			drawBar(g, k, x, top, bars, b)
+		}
+		drawSurvival(g, k, x, top+bars, b)
+	}
+	g.Text(a.X+1, top+bars, "survives", k.Quiet())
+	if a.H >= 6 {
+		scale(g, k, a, top+bars+1, span)
+	}
+}
+
+func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket) {
+	color := k.Warm
+	if b.lit >= b.want {
+		color = k.Lit
+	}
+	eighths := rows * 8 * b.lit / max(b.want, b.lit)
+	for y := range rows {
+		part := min(max(eighths-(rows-1-y)*8, 0), 8)
+		if part == 0 {
+			continue
+		}
+		r := []rune(" ▁▂▃▄▅▆▇█")[part]
+		if k.ASCII {
+			r = []rune(" ..::||##")[part]
+		}
+		g.Set(x, top+y, r, grid.Style{Fg: color, Bg: grid.None})
+	}
+}
+
+// drawSurvival draws the band: shape and height tell it as well as colour.
+func drawSurvival(g *grid.Grid, k look.Look, x, y int, b bucket) {
+	switch {
+	case !b.known || !b.votes:
+	case b.survives < 0:
+		g.Set(x, y, k.Or('×', 'x'), k.In(k.Fail))
+	case b.survives == 0:
+		g.Set(x, y, k.Or('▁', '_'), k.In(k.Fail))
+	case b.survives == 1:
+		g.Set(x, y, k.Or('▄', '1'), k.In(k.Plan))
+	default:
+		g.Set(x, y, k.Or('█', '2'), k.In(k.Plan))
+	}
+}
+
+// drawMarks writes what happened above its moment, the newest first, leaving out what would overlap.
+func drawMarks(g *grid.Grid, k look.Look, columns []bucket, x, y, w int) {
+	free := w
+	for i := w - 1; i >= 0; i-- {
+		mark := columns[i].mark
+		if mark == "" || i >= free {
+			continue
+		}
+		style := k.In(k.Act)
+		g.Set(x+i, y, k.Or('▾', 'v'), style)
+		text := mark
+		switch {
+		case i+2+grid.Width(text) < free:
+			g.Text(x+i+2, y, text, k.Quiet())
+			free = i - 1
+		case i-1-grid.Width(text) > 0 && free == w:
+			g.Text(x+i-1-grid.Width(text), y, text, k.Quiet())
+			free = i - 2 - grid.Width(text)
+		default:
+			free = i - 1
+		}
+	}
+}
+
+func scale(g *grid.Grid, k look.Look, a Area, y int, span time.Duration) {
+	left := fmt.Sprintf("%d min ago", int(span.Minutes()))
+	if span < time.Minute {
+		left = field.Span(span) + " ago"
+	}
+	g.Text(a.X+margin, y, left, k.In(k.Faint))
+	g.Text(a.X+a.W-4, y, "now", k.In(k.Faint))
+}
