@@ -79,7 +79,7 @@ func nearbyFiles(name string) string {
 // that is wrong.
 func Parse(name string, data []byte) (*File, error) {
 	d := parse(name, data)
-	if len(d.errs) > 0 || d.root == nil {
+	if len(d.errs) > d.soft || d.root == nil {
 		return nil, sorted(d.errs)
 	}
 	d.conform(compiled().field)

@@ -52,9 +52,9 @@ func (d *document) conform(schema *jsonschema.Schema) {
 
 func (d *document) collect(e *jsonschema.ValidationError) {
 	if names, ok := e.ErrorKind.(*kind.PropertyNames); ok {
-		at, _ := d.root.find(append(slices.Clone(e.InstanceLocation), names.Property))
+		at := d.root.keyed(names.Property) // the library does not always give the place of a name
 		what, rule := "a name", "; "+field.NameRule
-		if slices.Contains(e.InstanceLocation, "files") {
+		if names.Property != "" && strings.Contains(e.SchemaURL, "files") {
 			what, rule = "a file below the member's folder", "; write a relative path without .. and blanks"
 		}
 		d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("%q cannot be %s%s", shorten(names.Property), what, rule), ""))

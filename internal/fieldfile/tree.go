@@ -28,6 +28,7 @@ type document struct {
 	lines []string
 	root  *node
 	errs  Errors
+	soft  int // how many of errs leave a tree that can be checked further
 
 	anchors map[string]ast.Node
 	open    map[string]bool // anchors being followed
@@ -161,11 +162,15 @@ func (d *document) convert(n ast.Node, depth int) *node {
 	case *ast.MappingNode:
 		out.isMap, out.values = true, map[string]*node{}
 		for _, pair := range v.Values {
-			d.pair(out, pair, depth)
+			d.pair(out, pair, depth, false)
+		}
+		for _, pair := range v.Values {
+			d.pair(out, pair, depth, true) // what is merged gives way to what is said
 		}
 	case *ast.MappingValueNode:
 		out.isMap, out.values = true, map[string]*node{}
-		d.pair(out, v, depth)
+		d.pair(out, v, depth, false)
+		d.pair(out, v, depth, true)
 	case *ast.SequenceNode:
 		out.isList = true
 		for _, item := range v.Values {
@@ -211,9 +216,14 @@ func (d *document) alias(v *ast.AliasNode, out *node, depth int) *node {
 	return out
 }
 
-func (d *document) pair(out *node, pair *ast.MappingValueNode, depth int) {
+// pair takes in one key with its value: the merge keys, or all the others.
+func (d *document) pair(out *node, pair *ast.MappingValueNode, depth int, merges bool) {
 	keyToken := pair.Key.GetToken()
-	if _, merge := pair.Key.(*ast.MergeKeyNode); merge {
+	_, merge := pair.Key.(*ast.MergeKeyNode)
+	if merge != merges {
+		return
+	}
+	if merge {
 		for key, value := range d.convert(pair.Value, depth+1).values {
 			if out.values[key] == nil {
 				out.keys = append(out.keys, key)
@@ -231,6 +241,7 @@ func (d *document) pair(out *node, pair *ast.MappingValueNode, depth int) {
 	if first := out.values[key]; first != nil {
 		d.errs = append(d.errs, d.at(value, true, fmt.Sprintf("%q stands here a second time; the first is on line %d", key, first.keyLine),
 			"give one of them another name, or take it out"))
+		d.soft++
 		return
 	}
 	out.keys = append(out.keys, key)
@@ -279,6 +290,31 @@ func (n *node) find(path []string) (found *node, whole bool) {
 		n = next
 	}
 	return n, true
+}
+
+// keyed finds the first value below that key, at any depth; the node itself when there is none.
+func (n *node) keyed(key string) *node {
+	var look func(at *node) *node
+	look = func(at *node) *node {
+		if v := at.values[key]; v != nil {
+			return v
+		}
+		for _, k := range at.keys {
+			if v := look(at.values[k]); v != nil {
+				return v
+			}
+		}
+		for _, item := range at.list {
+			if v := look(item); v != nil {
+				return v
+			}
+		}
+		return nil
+	}
+	if v := look(n); v != nil {
+		return v
+	}
+	return n
 }
 
 func (n *node) get(key string) *node {

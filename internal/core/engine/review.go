@@ -146,8 +146,15 @@ func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
 	seen := map[string]bool{}
 	try := func(name field.MemberName) {
 		_, err := sc.Spec(name)
-		var e *render.Error
-		if errors.As(err, &e) {
+		joined, ok := err.(interface{ Unwrap() []error })
+		if !ok {
+			return
+		}
+		for _, err := range joined.Unwrap() {
+			var e *render.Error
+			if !errors.As(err, &e) {
+				continue
+			}
 			if key := strings.Join(append([]string{string(e.Role)}, e.Path...), "\x00"); !seen[key] {
 				seen[key] = true
 				errs = append(errs, e)

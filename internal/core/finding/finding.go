@@ -182,7 +182,7 @@ func votersInOneZone(d *draft) []Finding {
 		for _, z := range zones {
 			if left := r.Members - per[z]; left < quorum.Needed(r.Members) && r.Members >= 3 {
 				found = append(found, Finding{Severity: Risk, What: "a majority of voters in one zone", Path: rolePath(r.Name), Role: r.Name,
-					Text: fmt.Sprintf("%d of the %d voters of %s sit in zone %s: if that zone fails, the other %d are short of the %d needed and writes stop",
+					Text: fmt.Sprintf("%d of the %d voters of %s sit in zone %s: if that zone fails, %d are left of the %d needed and writes stop",
 						per[z], r.Members, r.Name, z, left, quorum.Needed(r.Members)),
 					Mend: "let the role spread over three zones or more (spread: zone), or change the pins under place"})
 			}

@@ -5,6 +5,7 @@ package render
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -186,18 +187,18 @@ func unknown(what, name string, known []string) error {
 	if len(known) == 0 {
 		return fmt.Errorf("there is no %s %q; none is declared", what, name)
 	}
-	text := fmt.Sprintf("there is no %s %q; there is %s", what, name, strings.Join(known, ", "))
 	if near := field.Nearest(name, known); near != "" {
-		text += fmt.Sprintf("; did you mean %q?", near)
+		return fmt.Errorf("there is no %s %q; did you mean %q?", what, name, near)
 	}
-	return fmt.Errorf("%s", text)
+	return fmt.Errorf("there is no %s %q; there is %s", what, name, strings.Join(known, ", "))
 }
 
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured"}
 
-// Spec renders everything that the member's agent needs.
+// Spec renders everything that the member's agent needs. The error joins one of type *Error for each template that
+// cannot be executed.
 func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	v := s.view(name)
 	role := s.Field.Role(v.member.Role)
@@ -243,24 +244,28 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		l.Call = r.call(l.Call, "roster")
 		spec.Roster = &l
 	}
-	return spec, r.err
+	return spec, errors.Join(r.errs...)
 }
 
-// renderer renders text after text and keeps the first error.
+// renderer renders text after text and keeps the errors.
 type renderer struct {
 	view *View
 	at   []string
-	err  error
+	errs []error
+}
+
+func (r *renderer) fail(err error, where ...string) {
+	if err != nil {
+		r.errs = append(r.errs, &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, where), Err: err})
+	}
 }
 
 func (r *renderer) text(text string, where ...string) string {
-	if r.err != nil || !strings.Contains(text, "{{") {
+	if !strings.Contains(text, "{{") {
 		return text
 	}
 	out, err := execute(text, r.view)
-	if err != nil {
-		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, where), Err: err}
-	}
+	r.fail(err, where...)
 	return out
 }
 
@@ -310,9 +315,8 @@ func (r *renderer) list(key string, texts []string) []string {
 
 func (r *renderer) file(name string, f field.File) order.File {
 	mode, err := strconv.ParseUint(cmp.Or(f.Mode, "0644"), 8, 32)
-	if err != nil && r.err == nil {
-		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, []string{"files", name, "mode"}),
-			Err: fmt.Errorf("%q is not a file mode; write it in octal, like \"0600\"", f.Mode)}
+	if err != nil {
+		r.fail(fmt.Errorf("%q is not a file mode; write it in octal, like \"0600\"", f.Mode), "files", name, "mode")
 	}
 	return order.File{Path: name, Mode: uint32(mode), Content: r.text(f.Template, "files", name, "template"), OnChange: f.OnChange}
 }
@@ -351,7 +355,6 @@ func (r *renderer) call(c field.Call, key string) field.Call {
 
 // port checks that a probe asks a port that the program has.
 func (r *renderer) port(name string, where ...string) {
-	if _, err := r.view.Port(name); err != nil && r.err == nil {
-		r.err = &Error{Role: r.view.member.Role, Member: r.view.member.Name, Path: slices.Concat(r.at, where), Err: err}
-	}
+	_, err := r.view.Port(name)
+	r.fail(err, where...)
 }
