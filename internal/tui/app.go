@@ -82,6 +82,7 @@ type app struct {
 	trouble  string    // with the file
 	message  string    // the newest answer to what the person did
 	bad      bool      // the message is about something that failed
+	said     time.Time // when the message came
 	now      time.Time
 }
 
@@ -238,6 +239,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a.press(msg)
 	case tickMsg:
 		a.now = time.Time(msg)
+		if !a.bad && a.now.Sub(a.said) > goodNewsFor {
+			a.message = ""
+		}
 		return a, tea.Batch(tick(), a.readFile(false))
 	case watchMsg:
 		if msg.err != nil {
@@ -308,7 +312,10 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	return a.readReview()
 }
 
-func (a *app) say(bad bool, text string) { a.message, a.bad = text, bad }
+func (a *app) say(bad bool, text string) { a.message, a.bad, a.said = text, bad, time.Now() }
+
+// goodNewsFor is how long an answer stays that asks for nothing.
+const goodNewsFor = 4 * time.Second
 
 func (a *app) rebuild() {
 	a.model = board.Build(a.snap, a.draft, a.review)

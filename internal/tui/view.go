@@ -127,15 +127,14 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 	k := a.look
 	text, style := "", k.Text()
 	switch {
-	case a.message != "":
-		text = a.message
-		if a.bad {
-			style = k.In(k.Fail)
-		}
+	case a.message != "" && a.bad:
+		text, style = a.message, k.In(k.Fail)
 	case a.trouble != "":
 		text, style = a.trouble, k.In(k.Fail)
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
+	case a.message != "":
+		text = a.message
 	case len(a.findings) > 0:
 		f := a.findings[0]
 		style = k.In(k.Warm)

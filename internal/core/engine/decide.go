@@ -336,7 +336,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 			return OrderTaken{Member: m.Name, Revision: r.Revision}
 		}
 	case order.Started, order.Adopted:
-		if r.Incarnation > m.Incarnation || m.PID != r.PID {
+		if r.Kind == order.Adopted || r.Incarnation > m.Incarnation || m.PID != r.PID {
 			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted}
 		}
 	case order.StartFailed:

@@ -274,10 +274,11 @@ func (f OrderRefused) Sentence() string {
 func (f MemberStarted) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
-	if !f.Adopted || m.StartedAt.IsZero() {
-		m.StartedAt, m.ReadyAt = at, time.Time{}
-		m.enter(Starting, at)
+	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
+		return
 	}
+	m.StartedAt, m.ReadyAt = at, time.Time{}
+	m.enter(Starting, at)
 }
 func (f MemberStarted) Sentence() string {
 	if f.Adopted {
@@ -483,7 +484,7 @@ func (s *State) dropLeader(m *Member) {
 func ExitText(e order.Exit) string {
 	switch {
 	case !e.Known:
-		return "ended (nobody was there to be told how)"
+		return "ended, and how is not known: its agent had been replaced meanwhile"
 	case e.Signal != "":
 		return "was killed by signal " + e.Signal
 	default:

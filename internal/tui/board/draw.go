@@ -37,10 +37,10 @@ const (
 func (m *Model) layout(a Area, c Cursor) layout {
 	l := layout{Area: a, margin: 20}
 	if a.W < 100 {
-		l.margin = 15
+		l.margin = 17
 	}
 	if a.W < 50 {
-		l.margin = 9
+		l.margin = 12
 	}
 	nodes := m.Nodes()
 	room := a.W - l.margin - 1

@@ -1,0 +1,185 @@
+package e2e
+
+import (
+	"fmt"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// screen is the application in a terminal that nobody sees.
+type screen struct {
+	*testing.T
+	socket string
+}
+
+// newScreen runs a command of the program in tmux.
+func newScreen(t *testing.T, x *trial, w, h int, args ...string) *screen {
+	t.Helper()
+	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
+	all := append([]string{"-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
+		"env", "LANTERNFIELD_STATE=" + x.state, "TERM=xterm-256color", binary}, args...)
+	if out, err := exec.Command("tmux", all...).CombinedOutput(); err != nil {
+		t.Fatalf("tmux: %v\n%s", err, out)
+	}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	return s
+}
+
+func (s *screen) text() string {
+	out, err := exec.Command("tmux", "-S", s.socket, "capture-pane", "-p").Output()
+	if err != nil {
+		return ""
+	}
+	return string(out)
+}
+
+func (s *screen) press(keys ...string) {
+	s.Helper()
+	for _, k := range keys {
+		if out, err := exec.Command("tmux", "-S", s.socket, "send-keys", k).CombinedOutput(); err != nil {
+			s.Fatalf("send-keys: %v\n%s", err, out)
+		}
+	}
+}
+
+// until waits for the screen to show something.
+func (s *screen) until(what string, shows func(text string) bool) string {
+	s.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		text := s.text()
+		if shows(text) {
+			return text
+		}
+		if time.Now().After(deadline) {
+			s.Fatalf("the screen does not show %s:\n%s", what, text)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// has waits for a text.
+func (s *screen) has(text string) string {
+	s.Helper()
+	return s.until(text, func(shown string) bool { return strings.Contains(shown, text) })
+}
+
+// lamp gives the light of a member: the cell one or two rows above the middle of its name.
+func lamp(t *testing.T, text, name string) rune {
+	t.Helper()
+	lines := strings.Split(text, "\n")
+	for y, line := range lines {
+		i := strings.Index(line, name)
+		if i < 0 || y < 2 {
+			continue
+		}
+		x := len([]rune(line[:i])) + len(name)/2
+		for _, above := range []int{2, 1} {
+			if row := []rune(lines[y-above]); x < len(row) && strings.ContainsRune("●◉◐○✖◌◒?", row[x]) {
+				return row[x]
+			}
+		}
+	}
+	t.Fatalf("no lantern is named %s:\n%s", name, text)
+	return 0
+}
+
+func TestBoardFromDraftToQuit(t *testing.T) {
+	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
+	s := newScreen(t, x, 140, 44, "open", x.file)
+	text := s.has("Nothing runs yet. Press v")
+	x.contains(text, "saltmarsh", "draft", "Not deployed yet: the draft wants 9 members.", "Board")
+	x.contains(text, "north-quay", "south-quay", "lighthouse")
+	x.contains(text, "gull-1", "tern-1", "puffin-1")
+	x.contains(text, "wardens", "0/3", "relays", "0/3", "crews", "0/3", "lit 0", "v review and deploy", "q quit")
+	if got := lamp(t, text, "wardens-1"); got != '○' {
+		t.Errorf("a draft's lantern is %c", got)
+	}
+
+	s.press("?")
+	s.has("move to the role below")
+	s.press("Escape")
+	s.until("the board again", func(text string) bool { return !strings.Contains(text, "move to the role below") })
+	s.press("v")
+	text = s.has("Review: what deploying saltmarsh would change")
+	x.contains(text, "start the agent of gull-1", "place wardens-1 on gull-1 and start it, founding wardens",
+		"relays waits for wardens: quorum", "place relays-1")
+	s.press("Escape")
+	s.until("the board again", func(text string) bool { return !strings.Contains(text, "Review:") })
+	if n := len(x.agents()); n != 0 {
+		t.Fatalf("looking at the review started %d agents", n)
+	}
+	s.press("v", "d")
+	text = s.until("all lit", func(text string) bool {
+		return strings.Contains(text, "converged") && strings.Contains(text, "9 of 9 lit")
+	})
+	for _, name := range []string{"wardens-1", "relays-2", "crews-3"} {
+		if got := lamp(t, text, name); got != '●' {
+			t.Errorf("the lantern of %s is %c", name, got)
+		}
+	}
+	x.contains(s.text(), "lit 9")
+
+	m := x.status().member("wardens-2")
+	if err := syscall.Kill(m.PID, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	text = s.has("wardens-2 is dark: was killed by signal 9 (KILL)")
+	if got := lamp(t, text, "wardens-2"); got != '✖' {
+		t.Errorf("the lantern of a killed member is %c:\n%s", got, text)
+	}
+	s.press("Right") // its detail
+	text = s.has("last exit")
+	x.contains(text, "wardens holds 2 of 3 votes")
+	s.until("it is lit again", func(text string) bool { return strings.Contains(text, "9 of 9 lit") })
+
+	// The file is edited elsewhere: the board shows what a deploy would change, and v says it.
+	x.must("check", x.file)
+	x.write(strings.Replace(example(t, x.file), "  crews:\n    members: 3", "  crews:\n    members: 4", 1))
+	s.has("draft +1")
+	s.press("v")
+	s.has("place crews-4 on")
+	s.press("d")
+	s.has("10 of 10 lit")
+
+	// A file that is broken meanwhile changes nothing.
+	x.write("format: 1\nfield: saltmarsh\nnodse: []\n")
+	s.has("The file cannot be used, the last good draft stays")
+
+	// Quitting stops nothing.
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+	if got := x.status(); got.State != "converged" || len(got.Members) != 10 {
+		t.Errorf("after quitting: %s", got.Verdict)
+	}
+}
+
+// TestBoardFitsEverySize opens the board small, large and in ASCII.
+func TestBoardFitsEverySize(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	for _, size := range []struct {
+		w, h int
+		want []string
+	}{
+		{20, 5, []string{"9/9 lit"}},
+		{80, 24, []string{"converged", "wardens", "relays", "crews", "quit"}},
+		{220, 60, []string{"converged", "wardens", "lit 9", "quit"}},
+	} {
+		s := newScreen(t, x, size.w, size.h, "open", x.file, "--ascii")
+		text := s.until("the board", func(text string) bool { return strings.Contains(text, size.want[0]) })
+		x.contains(text, size.want...)
+		for _, r := range text {
+			if r > 127 && r != '·' && r != '…' {
+				t.Errorf("%dx%d: %q is not ASCII", size.w, size.h, r)
+				break
+			}
+		}
+		s.press("q")
+		x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+		_ = exec.Command("tmux", "-S", s.socket, "kill-server").Run()
+	}
+}
