@@ -123,6 +123,7 @@ func startTime(pid string) string {
 type trial struct {
 	*testing.T
 	dir, state, file, witness string
+	cleaned                   bool
 }
 
 // newTrial writes a field file; {{witness}} in it becomes the command of the witness program, up to its address.
@@ -154,6 +155,10 @@ func (x *trial) write(content string) {
 
 // clean takes the field down, and fails the test when that leaves anything.
 func (x *trial) clean() {
+	if x.cleaned {
+		return
+	}
+	x.cleaned = true
 	if x.Failed() {
 		out, _ := x.try(time.Minute, "journal", x.file)
 		x.Logf("journal:\n%s", tail(out, 60))

@@ -90,7 +90,6 @@ func (m *member) run(ctx context.Context) {
 			retry = m.start(ctx)
 		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
 			m.stop(ctx)
-			m.kept.Attempt = 0
 			continue
 		case want == order.Stop && m.proc != nil, want == order.Gone && m.proc != nil:
 			forced := m.stop(ctx)
@@ -143,6 +142,9 @@ func (m *member) take(ctx context.Context, o order.Order) bool {
 	}
 	if o.Want == order.Run && m.proc != nil && before.Spec != nil && before.Round == o.Round && !reflect.DeepEqual(before.Spec, o.Spec) {
 		m.change(ctx, before.Spec)
+	}
+	if before.Round != o.Round {
+		m.kept.Attempt = 0 // somebody asked: begin to count anew
 	}
 	return before.Want != o.Want || before.Round != o.Round
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"golang.org/x/sys/unix"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
@@ -60,11 +61,19 @@ func OpenToRead(name string) (*Store, error) {
 	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNone
 	}
-	s, err := open(name, url.Values{"_pragma": {"query_only(1)", "busy_timeout(5000)", "cache_size(-1024)"}})
-	if err != nil {
-		return nil, err
+	query := url.Values{"_pragma": {"query_only(1)", "busy_timeout(5000)", "cache_size(-1024)"}}
+	s, err := open(name, query)
+	if err == nil {
+		err = s.number()
 	}
-	return s, s.number()
+	if wal, missing := os.Stat(name + "-wal"); err != nil && (errors.Is(missing, fs.ErrNotExist) || missing == nil && wal.Size() == 0) {
+		// Nobody writes it, and the disk is full or the folder read-only: it can be read as it lies there.
+		query.Set("immutable", "1")
+		if s, err = open(name, query); err == nil {
+			err = s.number()
+		}
+	}
+	return s, err
 }
 
 func open(name string, query url.Values) (*Store, error) {
@@ -163,6 +172,12 @@ func (s *Store) plain(what string, err error) error {
 	code := 0
 	if errors.As(err, &e) {
 		code = e.Code() & 0xff
+	}
+	if code == sqlite3.SQLITE_IOERR || code == sqlite3.SQLITE_CANTOPEN {
+		var fs unix.Statfs_t
+		if unix.Statfs(filepath.Dir(s.name), &fs) == nil && fs.Bavail*uint64(fs.Bsize) < 64<<10 {
+			code = sqlite3.SQLITE_FULL
+		}
 	}
 	text, todo := err.Error(), "look at the disk and the permissions of that folder, then try again"
 	switch code {

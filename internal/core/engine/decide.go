@@ -125,8 +125,9 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
 	}
+	again := s.failed()
 	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() {
-		return nil, nil
+		return again, nil
 	}
 	if err := s.guardVotes(in.Draft); err != nil {
 		return nil, err
@@ -142,7 +143,22 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 		}
 		accepted.Bound[n.Name] = b
 	}
-	return []Fact{accepted}, nil
+	return append(again, accepted), nil
+}
+
+// failed asks for another try, at once, of the members that are dark by themselves: whoever deploys again has mended
+// something.
+func (s *State) failed() []Fact {
+	var names []field.MemberName
+	for _, m := range SortedMembers(s) {
+		if s.Deployed() && m.Phase == Failed && !m.Leaving && !m.Halted && m.Ordered.Want == order.Run {
+			names = append(names, m.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return []Fact{RestartAsked{Members: names, Why: "tried again"}}
 }
 
 func (s *State) anyHalted() bool {

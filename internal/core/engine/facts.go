@@ -430,7 +430,7 @@ func (f StartAsked) Sentence() string { return "start asked for: " + joinNames(f
 
 func (f RestartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		s.Members[name].RestartDue = true
+		s.Members[name].RestartDue, s.Members[name].Attempt = true, 0
 	}
 	s.Rollout = Rollout{What: "restart", Began: at}
 }
