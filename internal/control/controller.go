@@ -100,7 +100,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	g, err := f.ground(key)
+	g, err := f.groundWith(key)
 	if err != nil {
 		return nil, err
 	}

@@ -43,6 +43,8 @@ func Root(given string) (string, error) {
 type Folder struct {
 	Dir    string
 	Binary string // what agents are started from; this very program when empty
+	// Ground makes another ground than this machine's; nil for that one.
+	Ground func(dir, token string) ground.Ground
 }
 
 // FolderOf gives the folder of the field of that name below the root.
@@ -117,7 +119,11 @@ func derive(key []byte, name string) string {
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil)))[:32]
 }
 
-func (f Folder) ground(key []byte) (ground.Ground, error) {
+// groundWith makes the field's ground, whose agents know a token derived from the key.
+func (f Folder) groundWith(key []byte) (ground.Ground, error) {
+	if f.Ground != nil {
+		return f.Ground(f.nodes(), derive(key, "agent token")), nil
+	}
 	binary := f.Binary
 	if binary == "" {
 		binary = os.Getenv("LANTERNFIELD_BINARY")

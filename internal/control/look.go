@@ -76,7 +76,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) {
 	if err != nil {
 		return
 	}
-	g, err := f.ground(key)
+	g, err := f.groundWith(key)
 	if err != nil {
 		return
 	}

@@ -26,7 +26,7 @@ func ParseBytes(text string) (Bytes, error) {
 		}
 	}
 	value, err := strconv.ParseFloat(number, 64)
-	if err != nil || value < 0 || value*float64(factor) > 1<<60 {
+	if err != nil || !(value*float64(factor) >= 0 && value*float64(factor) <= 1<<60) { // not a number fails too
 		return 0, fmt.Errorf("%q is not a size; write a number with B, KiB, MiB, GiB or TiB, such as 512MiB", text)
 	}
 	return Bytes(value * float64(factor)), nil

@@ -1,0 +1,370 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// started runs an agent in this process and gives a client of it; end ends it as a kill would: members go on.
+func started(t *testing.T, dir string) (c *Client, end func()) {
+	t.Helper()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "token"), []byte("secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- Run(ctx, Options{Dir: dir, Node: "gull-1", Address: "127.0.0.1", Ready: write}) }()
+	buf := make([]byte, 256)
+	n, err := read.Read(buf)
+	if err != nil {
+		t.Fatalf("the agent did not come up: %v %v", err, <-done)
+	}
+	ended := false
+	end = func() {
+		if !ended {
+			ended = true
+			cancel()
+			if err := <-done; err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	t.Cleanup(end)
+	return NewClient(strings.TrimSpace(string(buf[:n])), "secret"), end
+}
+
+func sleeper(role field.RoleName) *order.Spec {
+	return &order.Spec{Role: role, Address: "127.0.0.1", Command: []string{"sleep", "600"}, Restart: field.Restart{After: field.Duration(20 * time.Millisecond)}}
+}
+
+// until collects reports until one is of that kind.
+func until(t *testing.T, c *Client, after *uint64, kind order.ReportKind) order.Report {
+	t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for time.Now().Before(deadline) {
+		news, err := c.Reports(context.Background(), *after, *after, time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range news.Reports {
+			if r.Seq != *after+1 {
+				t.Fatalf("report %d after %d: there is a hole", r.Seq, *after)
+			}
+			*after = r.Seq
+			if r.Kind == kind {
+				return r
+			}
+		}
+	}
+	t.Fatalf("no report of kind %s", kind)
+	return order.Report{}
+}
+
+func put(t *testing.T, c *Client, o order.Order) {
+	t.Helper()
+	if err := c.Put(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestMemberOutlivesItsAgentAndIsAdopted(t *testing.T) {
+	dir := t.TempDir()
+	c, end := started(t, dir)
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
+	first := until(t, c, &heard, order.Started)
+	until(t, c, &heard, order.Ready)
+	end()
+	if !Lives(first.PID, startTime(first.PID)) {
+		t.Fatal("the member ended with its agent")
+	}
+
+	c, _ = started(t, dir)
+	adopted := until(t, c, &heard, order.Adopted)
+	if adopted.PID != first.PID || adopted.Incarnation != first.Incarnation {
+		t.Errorf("adopted %+v, started %+v", adopted, first)
+	}
+	p, err := adopt(first.PID, startTime(first.PID))
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Now()
+	if err := p.signal(9); err != nil {
+		t.Fatal(err)
+	}
+	exit := until(t, c, &heard, order.Exited)
+	t.Logf("the crash of an adopted member was reported after %s", time.Since(begin))
+	if exit.PID != first.PID || exit.Attempt != 1 {
+		t.Errorf("got %+v", exit)
+	}
+	again := until(t, c, &heard, order.Started)
+	if again.Incarnation != first.Incarnation+1 || again.PID == first.PID {
+		t.Errorf("got %+v", again)
+	}
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone, Spec: sleeper("it")})
+	until(t, c, &heard, order.Removed)
+	if Lives(again.PID, startTime(again.PID)) {
+		t.Error("the process of a member that is gone lives")
+	}
+	if _, err := os.Stat(filepath.Join(dir, "members/it-1")); !os.IsNotExist(err) {
+		t.Errorf("the folder of a member that is gone is left: %v", err)
+	}
+}
+
+func TestOldOrdersAreRefusedAlsoByTheNextAgent(t *testing.T) {
+	dir := t.TempDir()
+	c, end := started(t, dir)
+	var heard uint64
+	put(t, c, order.Order{Term: 5, Revision: 7, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
+	until(t, c, &heard, order.Started)
+	refusals := func(c *Client) {
+		for _, test := range []struct {
+			o    order.Order
+			want string
+		}{
+			{order.Order{Term: 4, Revision: 9, Member: "it-1", Want: order.Gone}, "the order is of term 4, and a controller of term 5 has taken over"},
+			{order.Order{Term: 5, Revision: 6, Member: "it-1", Want: order.Gone}, "the order has revision 6, and revision 7 has been taken"},
+			{order.Order{Term: 5, Revision: 8, Member: "../it", Want: order.Gone}, `"../it" cannot name a member`},
+		} {
+			err := c.Put(context.Background(), test.o)
+			var refused *Refused
+			if !errors.As(err, &refused) || refused.Why != test.want && test.o.Member != "../it" {
+				t.Errorf("%+v: got %v, want %s", test.o, err, test.want)
+			}
+		}
+	}
+	refusals(c)
+	end()
+	c, _ = started(t, dir)
+	refusals(c)
+	put(t, c, order.Order{Term: 5, Revision: 7, Member: "it-1", Want: order.Run, Spec: sleeper("it")}) // the same again
+	put(t, c, order.Order{Term: 6, Revision: 8, Member: "it-1", Want: order.Gone, Spec: sleeper("it")})
+	until(t, c, &heard, order.Removed)
+}
+
+func TestASecondAgentOfAFolderIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	_, _ = started(t, dir)
+	if err := Run(context.Background(), Options{Dir: dir, Node: "gull-1", Address: "127.0.0.1"}); !errors.Is(err, ErrRunning) {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestOnlyTheTokenOpensTheDoor(t *testing.T) {
+	c, _ := started(t, t.TempDir())
+	wrong := NewClient(c.url, "guess")
+	for what, err := range map[string]error{
+		"put":  wrong.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run}),
+		"quit": wrong.Quit(context.Background()),
+	} {
+		var refused *Refused
+		if !errors.As(err, &refused) || refused.Status != http.StatusUnauthorized {
+			t.Errorf("%s: got %v", what, err)
+		}
+	}
+}
+
+func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "reports.ndjson")
+	l, err := openReports(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 5 {
+		l.add(order.Report{Kind: order.Ready, Member: "it-1"})
+	}
+	l.acknowledge(2)
+	// The agent dies while it writes: the last line is cut short.
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(f, `{"seq":6,"kind":"rea`)
+	f.Close()
+
+	if l, err = openReports(name); err != nil {
+		t.Fatal(err)
+	}
+	l.acknowledge(2)
+	seqs := func() (out []uint64) {
+		ctx, cancel := context.WithCancel(context.Background())
+		cancel()
+		for _, r := range l.after(ctx, 0) {
+			out = append(out, r.Seq)
+		}
+		return out
+	}
+	l.add(order.Report{Kind: order.Ready})
+	if got := fmt.Sprint(seqs()); got != "[3 4 5 6]" {
+		t.Errorf("got %s", got)
+	}
+	l.acknowledge(6)
+	if err := l.compact(); err != nil {
+		t.Fatal(err)
+	}
+	if l, err = openReports(name); err != nil {
+		t.Fatal(err)
+	}
+	l.add(order.Report{Kind: order.Ready})
+	if got := fmt.Sprint(seqs()); got != "[7]" {
+		t.Errorf("numbers went back after all was acknowledged: %s", got)
+	}
+}
+
+func TestBackOffDoublesUpToItsMost(t *testing.T) {
+	m := newMember(layout{t.TempDir()}, nil, "it-1")
+	m.order.Spec = &order.Spec{Restart: field.Restart{After: field.Duration(time.Second), Most: field.Duration(10 * time.Second)}}
+	for attempt, want := range []time.Duration{0, 1, 2, 4, 8, 10, 10} {
+		m.kept.Attempt = attempt
+		if got := m.backOff(); attempt > 0 && got != want*time.Second {
+			t.Errorf("after %d failures: %s, want %s", attempt, got, want*time.Second)
+		}
+	}
+	m.kept.Attempt = 1_000_000
+	if got := m.backOff(); got != 10*time.Second {
+		t.Errorf("after a million failures: %s", got)
+	}
+}
+
+// probed serves answers and asks about them.
+func probed(t *testing.T, handler http.HandlerFunc) *asker {
+	t.Helper()
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	host, port, _ := net.SplitHostPort(server.Listener.Addr().String())
+	number, _ := strconv.Atoi(port)
+	w := &watcher{member: "it-1", dir: t.TempDir(), spec: &order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}}}
+	return w.asker()
+}
+
+func TestProbesJudgeAnswers(t *testing.T) {
+	a := probed(t, func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/health":
+			fmt.Fprint(w, `{"health":"true","members":[{"ID":"7","name":"it-1"},{"ID":"8","name":"","isLearner":true}],"leader":7,"me":7,"term":"12"}`)
+		case "/method":
+			fmt.Fprint(w, r.Method)
+		case "/rude":
+			fmt.Fprint(w, "\x1b[2Jboo")
+		case "/slow":
+			<-r.Context().Done()
+		default:
+			http.Error(w, "no", http.StatusTeapot)
+		}
+	})
+	probe := func(path, body, expect string) *field.Probe {
+		return &field.Probe{Call: field.Call{HTTP: &field.HTTPCall{Port: "main", Path: path, Body: body}}, Expect: expect}
+	}
+	for _, test := range []struct {
+		probe *field.Probe
+		want  string
+	}{
+		{probe("/health", "", `body.health == "true"`), ""},
+		{probe("/health", "", `body.health == "false"`), "the answer was {\"health\":\"true\",\"leader\":7,\"me\":7,\"members\":[{\"ID\":\"7\",\"name\":\"it-1\"},{\"ID\":\"8\",\"isLearner\":true,\"name\":\"\"}],\"term\":\"12\"}, and `body.health == \"false\"` does not hold"},
+		{probe("/method", "", `body == "GET"`), ""},
+		{probe("/method", "{}", `body == "POST"`), ""},
+		{probe("/nowhere", "", ""), "the answer was HTTP status 418"},
+		{probe("/nowhere", "", "status == 418"), ""},
+		{probe("/rude", "", "false"), "the answer was [2Jboo, and `false` does not hold"},
+		{probe("/slow", "", ""), "GET /slow: no answer in time"},
+		{probe("/rude", "", "body.x.y"), "the answer was [2Jboo, and `body.x.y` cannot be evaluated on it: "},
+		{&field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main"}}}, ""},
+		{&field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main", Send: "GET /method HTTP/1.0\r\n\r\n", Expect: "200 OK"}}}, ""},
+		{&field.Probe{Call: field.Call{Exec: []string{"sh", "-c", "echo tide; exit 4"}}}, "sh ended with exit code 4: tide"},
+		{&field.Probe{Call: field.Call{Exec: []string{"echo", "high"}}, Expect: `trim(output) == "high" and code == 0`}, ""},
+		{&field.Probe{Call: field.Call{Exec: []string{"sleep", "60"}}}, "sleep took too long"},
+		{&field.Probe{Call: field.Call{Exec: []string{"no-such-program"}}}, `the program "no-such-program" is not installed`},
+	} {
+		err := a.check(context.Background(), test.probe, 300*time.Millisecond)
+		if (err == nil) != (test.want == "") || err != nil && !strings.HasPrefix(err.Error(), test.want) {
+			t.Errorf("%+v: got %v, want %q", test.probe, err, test.want)
+		}
+	}
+	leads, term := a.leads(context.Background(), &field.LeaderProbe{Call: probe("/health", "", "").Call, IsMe: "body.leader == body.me", Term: "int(body.term)"})
+	if !leads || term != 12 {
+		t.Errorf("leads: %v %d", leads, term)
+	}
+	roster, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.members", ID: "item.ID", Name: "item.name", Voter: "not (item.isLearner ?? false)"})
+	if err != nil || fmt.Sprint(roster) != "[{7 it-1 true} {8  false}]" {
+		t.Errorf("roster: %v %v", roster, err)
+	}
+	if _, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.leader", ID: "1", Name: "1"}); err == nil {
+		t.Error("a number was taken for a roster")
+	}
+}
+
+// TestStartUpLeavesASlowAnswerEarly shows that a start-up's probe does not wait out its whole timeout on a call that a
+// starting program leaves hanging.
+func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
+	asked := make(chan struct{}, 100)
+	first := true
+	a := probed(t, func(w http.ResponseWriter, r *http.Request) {
+		asked <- struct{}{}
+		if first {
+			first = false
+			<-r.Context().Done()
+		}
+	})
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	ready := make(chan struct{})
+	w := &watcher{member: "it-1", spec: a.spec, since: time.Now(), report: func(r order.Report) {
+		if r.Kind == order.Ready {
+			close(ready)
+		}
+	}, measure: func(Measure) {}, becameReady: func() {}, hung: func() {}}
+	w.spec.Ready = &field.Probe{Call: field.Call{HTTP: &field.HTTPCall{Port: "main"}}, Timeout: field.Duration(time.Minute)}
+	go w.run(ctx)
+	select {
+	case <-ready:
+	case <-time.After(20 * time.Second):
+		t.Fatalf("not ready after %d calls", len(asked))
+	}
+}
+
+func TestLogsAreCutInPlace(t *testing.T) {
+	m := newMember(layout{t.TempDir()}, nil, "it-1")
+	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(m.logFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	line := strings.Repeat("x", 1023) + "\n"
+	for range logMost/1024 + 10 {
+		fmt.Fprint(f, line)
+	}
+	fmt.Fprintln(f, "the end")
+	m.rotate()
+	fmt.Fprintln(f, "goes on\x1b[2J")
+	now, _ := os.ReadFile(m.logFile())
+	old, _ := os.ReadFile(m.logFile() + ".1")
+	if string(now) != "goes on\x1b[2J\n" || len(old) != logKeep || !strings.HasSuffix(string(old), "the end\n") {
+		t.Errorf("%d bytes now, %d kept", len(now), len(old))
+	}
+	if lines := m.lastLines(); len(lines) != 1 || lines[0] != "goes on[2J" {
+		t.Errorf("last lines: %q", lines)
+	}
+}

@@ -1,0 +1,312 @@
+package control
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/ground"
+)
+
+// inside is a ground whose agents run in this process, so that the race detector sees both sides.
+type inside struct {
+	*ground.Local
+	ctx context.Context
+	mu  sync.Mutex
+	end map[field.NodeName]context.CancelFunc
+	all sync.WaitGroup
+}
+
+func (g *inside) Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.end[node] == nil {
+		if err := os.MkdirAll(at.Dir, 0o755); err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(filepath.Join(at.Dir, "token"), []byte(g.Token), 0o600); err != nil {
+			return nil, err
+		}
+		read, write, err := os.Pipe()
+		if err != nil {
+			return nil, err
+		}
+		defer read.Close()
+		life, cancel := context.WithCancel(g.ctx)
+		g.end[node] = cancel
+		g.all.Add(1)
+		go func() {
+			defer g.all.Done()
+			_ = agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Ready: write})
+		}()
+		if _, err := read.Read(make([]byte, 200)); err != nil {
+			return nil, err
+		}
+	}
+	return g.Local.Find(node, at)
+}
+
+func (g *inside) Release(_ context.Context, node field.NodeName, at engine.Binding) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.end[node] != nil {
+		g.end[node]()
+		delete(g.end, node)
+	}
+	return os.RemoveAll(at.Dir)
+}
+
+// folder is a state folder with agents inside this process.
+func folder(t *testing.T) Folder {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	g := &inside{ctx: ctx, end: map[field.NodeName]context.CancelFunc{}}
+	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Ground: func(dir, token string) ground.Ground {
+		g.Local = &ground.Local{Dir: dir, Token: token}
+		return g
+	}}
+	t.Cleanup(func() { cancel(); g.all.Wait() })
+	return f
+}
+
+func sleepers(members int) *field.Field {
+	f := &field.Field{Name: "saltmarsh", Nodes: []field.Node{{Name: "gull-1", Zone: "a"}, {Name: "tern-1", Zone: "b"}},
+		Roles: []field.Role{{Name: "crews", Members: members, Program: &field.Program{Command: []string{"sleep", "600"},
+			Ready: &field.Probe{Call: field.Call{Exec: []string{"true"}}, Every: field.Duration(200 * time.Millisecond)}}}}}
+	field.FillDefaults(f)
+	return f
+}
+
+func open(t *testing.T, f Folder) Session {
+	t.Helper()
+	s, err := Open(context.Background(), f, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func await(t *testing.T, s Session, what string, holds func(*engine.Snapshot) bool) *engine.Snapshot {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	snapshots, err := s.Watch(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var last *engine.Snapshot
+	for snap := range snapshots {
+		if last = snap; holds(snap) {
+			return snap
+		}
+	}
+	t.Fatalf("never %s; last: %+v", what, last)
+	return nil
+}
+
+func in(state engine.FieldState) func(*engine.Snapshot) bool {
+	return func(s *engine.Snapshot) bool { return s.State == state && !s.Rollout.Active }
+}
+
+func TestOneHoldsAndAllActThroughIt(t *testing.T) {
+	f := folder(t)
+	ctx := context.Background()
+	first := open(t, f)
+	if _, ok := first.(*Controller); !ok {
+		t.Fatalf("the first session is a %T", first)
+	}
+	second := open(t, f)
+	if _, ok := second.(*remote); !ok {
+		t.Fatalf("the second session is a %T", second)
+	}
+	review, err := second.Review(ctx, sleepers(3))
+	if err != nil || len(review.Steps) != 5 {
+		t.Fatalf("review: %+v, %v", review, err)
+	}
+	if err := second.Do(ctx, Order{What: "deploy", Draft: sleepers(3), By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range []Session{first, second} {
+		snap := await(t, s, "converged", in(engine.StateConverged))
+		if lit, want := snap.Lit(); lit != 3 || want != 3 {
+			t.Errorf("%T: %d of %d lit", s, lit, want)
+		}
+	}
+	if err := second.Do(ctx, Order{What: "stop", Names: []string{"crews-9"}}); err == nil || !strings.HasPrefix(err.Error(), `there is no role, node or member "crews-9"`) {
+		t.Errorf("a refused order came back as %v", err)
+	}
+	if err := second.Do(ctx, Order{What: "sing"}); err == nil {
+		t.Error("an unknown order was taken")
+	}
+	samples, err := second.Tide(ctx, time.Time{})
+	if err != nil || len(samples) == 0 || samples[len(samples)-1].Lit != 3 {
+		t.Errorf("tide: %+v, %v", samples, err)
+	}
+	entries, err := second.Journal(ctx, 0, 2)
+	if err != nil || len(entries) != 2 || entries[0].Kind != "term-raised" || entries[1].Seq != 2 {
+		t.Errorf("journal: %+v, %v", entries, err)
+	}
+
+	// Many act at once: everything is decided one after the other.
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			s := []Session{first, second}[i%2]
+			for n := range 5 {
+				_ = s.Do(ctx, Order{What: []string{"stop", "start", "restart"}[(n+i)%3], Names: []string{fmt.Sprintf("crews-%d", i%3+1)}})
+				_, _ = s.Snapshot(ctx)
+				_, _ = s.Review(ctx, sleepers(n))
+			}
+		}()
+	}
+	all.Wait()
+	if err := first.Do(ctx, Order{What: "start"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, second, "converged", in(engine.StateConverged))
+
+	// The holder goes; what runs goes on, and the next one takes it over under a higher term.
+	before, err := first.Snapshot(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := first.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := second.Snapshot(ctx); err == nil {
+		t.Error("a session through a holder that has gone still answers")
+	}
+	looked, err := Look(ctx, f)
+	if err != nil || looked.State != engine.StateConverged {
+		t.Errorf("looking without a controller: %+v, %v", looked, err)
+	}
+	third := open(t, f)
+	after := await(t, third, "converged", in(engine.StateConverged))
+	if after.Term != before.Term+1 || after.Members[0].PID != before.Members[0].PID {
+		t.Errorf("term %d after %d, process %d after %d", after.Term, before.Term, after.Members[0].PID, before.Members[0].PID)
+	}
+	if err := third.Do(ctx, Order{What: "retire", By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, third, "retired", in(engine.StateRetired))
+	receipt, err := WriteReceipt(f)
+	if err != nil || len(receipt.Members) != 3 || len(receipt.Nodes) != 2 || len(receipt.Left) != 0 {
+		t.Errorf("receipt: %+v, %v", receipt, err)
+	}
+	if err := third.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := Forget(f); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(f.Dir); !os.IsNotExist(err) {
+		t.Errorf("forgotten, and still there: %v", err)
+	}
+}
+
+func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
+	f := folder(t)
+	s := open(t, f)
+	if err := s.Do(context.Background(), Order{What: "deploy", Draft: sleepers(1)}); err != nil {
+		t.Fatal(err)
+	}
+	var held *HeldError
+	if err := Forget(f); !errors.As(err, &held) || held.Holder.PID != os.Getpid() {
+		t.Errorf("a field that is held: %v", err)
+	}
+	await(t, s, "converged", in(engine.StateConverged))
+	s.Close()
+	if err := Forget(f); err == nil || err.Error() != "saltmarsh is deployed; retire it before it is forgotten" {
+		t.Errorf("a field that is deployed: %v", err)
+	}
+	s = open(t, f)
+	defer s.Close()
+	if err := s.Do(context.Background(), Order{What: "retire"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, "retired", in(engine.StateRetired))
+}
+
+func TestSecretsAreDerivedAndStay(t *testing.T) {
+	f := folder(t)
+	if err := f.make(); err != nil {
+		t.Fatal(err)
+	}
+	key, err := f.key()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := f.key()
+	if err != nil || !bytes.Equal(key, again) {
+		t.Errorf("another key the second time: %v", err)
+	}
+	info, _ := os.Stat(f.secret())
+	if info.Mode().Perm() != 0o600 {
+		t.Errorf("the key's mode is %v", info.Mode())
+	}
+	if a, b := derive(key, "a"), derive(key, "b"); a == b || len(a) != 32 || a != derive(again, "a") {
+		t.Errorf("derived %q and %q", a, b)
+	}
+	if err := os.WriteFile(f.secret(), []byte("short"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.key(); err == nil || !strings.Contains(err.Error(), "is damaged") {
+		t.Errorf("a damaged key: %v", err)
+	}
+}
+
+func TestRootIsWhereItIsSaidToBe(t *testing.T) {
+	t.Setenv("LANTERNFIELD_STATE", "")
+	t.Setenv("XDG_STATE_HOME", "/x")
+	for _, test := range []struct{ flag, env, want string }{{"/f", "/e", "/f"}, {"", "/e", "/e"}, {"", "", "/x/lanternfield"}} {
+		t.Setenv("LANTERNFIELD_STATE", test.env)
+		if got, err := Root(test.flag); got != test.want || err != nil {
+			t.Errorf("%+v: got %s, %v", test, got, err)
+		}
+	}
+	t.Setenv("XDG_STATE_HOME", "")
+	t.Setenv("HOME", "/h")
+	if got, _ := Root(""); got != "/h/.local/state/lanternfield" {
+		t.Errorf("got %s", got)
+	}
+}
+
+func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
+	s := engine.NewState()
+	var tide tide
+	at := func(sec int) time.Time { return time.Unix(int64(sec), 0) }
+	note := func(sec int, f engine.Fact) {
+		e := engine.Event{At: at(sec), Fact: f}
+		engine.Apply(s, e)
+		tide.note(s, e)
+	}
+	note(1, engine.Accepted{Field: sleepers(1), By: "test"})
+	planned := engine.MemberPlanned{Number: 1}
+	planned.Name, planned.Role, planned.Node = "crews-1", "crews", "gull-1"
+	note(1, planned)
+	note(10, engine.MemberReady{Member: "crews-1"})
+	note(20, engine.RolloutEnded{What: "deploy"})
+	note(15, engine.MemberExited{Member: "crews-1"})
+	got := ""
+	for _, x := range tide.since(time.Time{}) {
+		got += fmt.Sprintf("%d:%d/%d %s|", x.At.Unix(), x.Lit, x.Want, x.Mark)
+	}
+	if want := "1:0/1 deploy|10:1/1 |15:0/1 crews-1 dark|20:1/1 deploy done|"; got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	if n := len(tide.since(at(12))); n != 3 {
+		t.Errorf("since 12: %d samples, want the one before and two", n)
+	}
+}

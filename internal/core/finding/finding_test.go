@@ -1,0 +1,71 @@
+package finding
+
+import (
+	"strings"
+	"testing"
+
+	"lanternfield/internal/core/field"
+)
+
+func draftOf(nodes string, roles ...field.Role) *field.Field {
+	f := &field.Field{Name: "x", Roles: roles, Place: map[field.RoleName][]field.NodeName{}}
+	for _, n := range strings.Fields(nodes) {
+		name, zone, _ := strings.Cut(n, "@")
+		f.Nodes = append(f.Nodes, field.Node{Name: field.NodeName(name), Zone: field.ZoneName(zone)})
+	}
+	for i := range f.Roles {
+		if f.Roles[i].Program == nil {
+			f.Roles[i].Program = &field.Program{Command: []string{"x"}}
+		}
+	}
+	field.FillDefaults(f)
+	return f
+}
+
+func TestEachRuleFindsItsOwn(t *testing.T) {
+	three := "a@1 b@2 c@3"
+	for _, test := range []struct {
+		what     string
+		severity Severity
+		text     string
+		draft    *field.Field
+	}{
+		{"even number of voters", Risk, "wardens has 4 voters, which survive 1 loss, no more than 3 would",
+			draftOf("a@1 b@2 c@3 d@4", field.Role{Name: "wardens", Members: 4, Votes: true})},
+		{"even number of voters", Risk, "wardens has 2 voters, which survive 0 losses, no more than 1 would",
+			draftOf(three, field.Role{Name: "wardens", Members: 2, Votes: true})},
+		{"a majority of voters in one zone", Risk, "2 of the 3 voters of wardens sit in zone 1: if that zone fails, 1 are left of the 2 needed and writes stop",
+			draftOf("a@1 b@1 c@2", field.Role{Name: "wardens", Members: 3, Votes: true})},
+		{"spread impossible", Risk, "crews has 4 members to be spread over nodes, and only 3 nodes may hold them: some node holds two",
+			draftOf(three, field.Role{Name: "crews", Members: 4, Spread: field.SpreadNode})},
+		{"spread impossible", Risk, "crews is to be spread over zones, but all nodes that may hold it are in one: if that zone fails, all of it fails",
+			draftOf(three, field.Role{Name: "crews", Members: 2, Where: `zone == "1"`})},
+		{"over capacity", Error, `crews-1 fits nowhere: excluded by where (zone == "9"): a, b, c`,
+			draftOf(three, field.Role{Name: "crews", Members: 1, Where: `zone == "9"`})},
+		{"port clash", Error, "crews-2 fits nowhere: port taken: a (80 is crews-1's)",
+			draftOf("a@1", field.Role{Name: "crews", Members: 2, Spread: field.SpreadNone, Program: &field.Program{Command: []string{"x"}, Ports: map[string]field.Port{"p": {Port: 80}}}})},
+		{"port clash", Error, "the ports p and q of crews are both 80; no member could listen on both",
+			draftOf("a@1", field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"}, Ports: map[string]field.Port{"p": {Port: 80}, "q": {Port: 80}}}})},
+		{"cycle", Error, "roles wait for each other: a waits for b waits for a; none of them could ever start",
+			draftOf(three, field.Role{Name: "a", Members: 1, After: map[field.RoleName]field.Gate{"b": "all"}}, field.Role{Name: "b", Members: 1, Calls: map[string]field.RoleName{"x": "a"}})},
+		{"single entry", Risk, "pier is the only way in, and it has one member: while that is away, no client gets through",
+			draftOf(three, field.Role{Name: "pier", Kind: field.Entry, Members: 1})},
+		{"template", Error, `command.1 of crews cannot be made for crews-1: there is no template name ".Membre"; did you mean ".Member"?`,
+			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x", "{{.Membre}}"}}})},
+		{"procedure", Error, "wardens is founded by a procedure, which this version checks but does not carry out",
+			draftOf(three, field.Role{Name: "wardens", Members: 1, Program: &field.Program{Command: []string{"x"}, Found: []field.Step{{}}}})},
+	} {
+		found := All(test.draft)
+		if len(found) != 1 || found[0].What != test.what || found[0].Severity != test.severity || found[0].Text != test.text || found[0].Mend == "" {
+			t.Errorf("%s: got %+v, want %s: %s", test.what, found, test.severity, test.text)
+		}
+	}
+}
+
+func TestASoundDraftHasNoFindings(t *testing.T) {
+	f := draftOf("a@1 b@2 c@3", field.Role{Name: "wardens", Kind: field.Master, Members: 3, Votes: true},
+		field.Role{Name: "crews", Members: 6, Calls: map[string]field.RoleName{"store": "wardens"}}, field.Role{Name: "pier", Kind: field.Entry, Members: 2})
+	if found := All(f); len(found) > 0 {
+		t.Errorf("got %+v", found)
+	}
+}

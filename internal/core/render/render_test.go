@@ -1,0 +1,82 @@
+package render
+
+import (
+	"strings"
+	"testing"
+
+	"lanternfield/internal/core/field"
+)
+
+func scene(program *field.Program) *Scene {
+	f := &field.Field{Name: "x", Roles: []field.Role{
+		{Name: "wardens", Members: 2, Program: program, Settings: map[string]field.Text{"pace": "2s"}, Calls: map[string]field.RoleName{"queue": "relays"}, Version: "3.4"},
+		{Name: "relays", Members: 1, Program: &field.Program{Ports: map[string]field.Port{"in": {Port: 9, Scheme: "nats"}}}},
+	}}
+	return &Scene{Field: f, Members: map[field.MemberName]Member{
+		"wardens-1": {Name: "wardens-1", Role: "wardens", Node: "gull-1", Zone: "north", Address: "127.84.0.1", NodeDir: "/s/gull-1", Ports: map[string]int{"client": 7400}, Founding: true},
+		"wardens-2": {Name: "wardens-2", Role: "wardens", Node: "tern-1", Address: "127.84.0.2", NodeDir: "/s/tern-1", Ports: map[string]int{"client": 7401}, Via: "wardens-1", Captured: map[string]string{"id": "77"}},
+		"relays-1":  {Name: "relays-1", Role: "relays", Address: "127.84.0.3", Ports: map[string]int{"in": 9}},
+	}, Founders: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}},
+		Joined: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}, "relays": {"relays-1"}}}
+}
+
+func TestEveryNameOfTheDesignCanBeUsed(t *testing.T) {
+	program := &field.Program{Ports: map[string]field.Port{"client": {From: 7400, To: 7409, Scheme: "http"}}}
+	for _, test := range []struct{ template, first, second string }{
+		{`{{.Member}} {{.Role}} {{.Node}} {{.Zone}} {{.Address}}`, "wardens-1 wardens gull-1 north 127.84.0.1", "wardens-2 wardens tern-1  127.84.0.2"},
+		{`{{.Dir}} {{.Data}} {{.Version}}`, "/s/gull-1/members/wardens-1 /s/gull-1/members/wardens-1/data 3.4", "/s/tern-1/members/wardens-2 /s/tern-1/members/wardens-2/data 3.4"},
+		{`{{if .Founding}}new{{else}}{{.Leader.Member}} {{.Leader.URL "client"}}{{end}}`, "new", "wardens-1 http://127.84.0.1:7400"},
+		{`{{range .Founders}}{{.Member}} {{end}}| {{range .Joined}}{{.Member}} {{end}}`, "wardens-1 | wardens-1 ", "wardens-1 | wardens-1 wardens-2 "},
+		{`{{.Port "client"}} {{.URL "client"}}`, "7400 http://127.84.0.1:7400", "7401 http://127.84.0.2:7401"},
+		{`{{range .Calls "queue"}}{{.URL "in"}}{{end}} {{.Setting "pace"}}`, "nats://127.84.0.3:9 2s", "nats://127.84.0.3:9 2s"},
+		{`{{if .Founding}}{{else}}{{.Captured "id"}}{{end}}`, "", "77"},
+	} {
+		program.Command = []string{"run", test.template}
+		for name, want := range map[field.MemberName]string{"wardens-1": test.first, "wardens-2": test.second} {
+			spec, err := scene(program).Spec(name)
+			if err != nil || spec.Command[1] != want {
+				t.Errorf("%s for %s: got %q, %v; want %q", test.template, name, spec.Command, err, want)
+			}
+		}
+	}
+}
+
+func TestWhatCannotBeRenderedSaysWhereAndWhy(t *testing.T) {
+	for template, want := range map[string]string{
+		`{{.Adress}}`:             `there is no template name ".Adress"; did you mean ".Address"?`,
+		`{{.Port "clinet"}}`:      `there is no port "clinet"; did you mean "client"?`,
+		`{{.Calls "store"}}`:      `there is no call "store"; there is queue`,
+		`{{.Setting "zzz"}}`:      `there is no setting "zzz"; there is pace`,
+		`{{.Leader.Address}}`:     `nobody leads while the cluster is founded; guard .Leader with {{if not .Founding}}`,
+		`{{.Secret "x"}}`:         `a secret may be used in files and env only: everybody on the node can read command lines`,
+		`{{if}}`:                  `missing value for if`,
+		`{{range .Joined}}`:       `unexpected EOF`,
+		`{{.Captured "id"}}`:      `there is no captured value "id"; none is declared`,
+		`{{template "x"}}{{end}}`: `unexpected {{end}}`,
+	} {
+		program := &field.Program{Command: []string{"run", template}, Ports: map[string]field.Port{"client": {Port: 7400}}}
+		_, err := scene(program).Spec("wardens-1")
+		if err == nil || err.Error() != "program.command.1 of role wardens, for wardens-1: "+want {
+			t.Errorf("%s: got %v, want %s", template, err, want)
+		}
+	}
+}
+
+func TestSecretsLeaveOnlyMarks(t *testing.T) {
+	program := &field.Program{Command: []string{"run"}, Env: map[string]field.Text{"PASSWORD": `{{.Secret "db"}}`},
+		Files: map[string]field.File{"conf": {Template: `token {{.Secret "clients"}}.`, Mode: "0600"}}}
+	spec, err := scene(program).Spec("wardens-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if spec.Files[0].Mode != 0o600 {
+		t.Errorf("mode %o", spec.Files[0].Mode)
+	}
+	value := func(name string) string { return strings.ToUpper(name) }
+	if got := PutSecrets(spec.Files[0].Content, value); got != "token CLIENTS." {
+		t.Errorf("got %q", got)
+	}
+	if got := PutSecrets(spec.Env["PASSWORD"], value); got != "DB" {
+		t.Errorf("got %q", got)
+	}
+}

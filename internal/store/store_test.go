@@ -1,0 +1,166 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+func ready(n int) engine.Event {
+	return engine.Event{At: time.Unix(0, int64(n)).UTC(), Fact: engine.MemberReady{Member: field.RoleName("crews").Member(n)}}
+}
+
+func read(t *testing.T, s *Store, after uint64) []Stored {
+	t.Helper()
+	var all []Stored
+	if err := s.Read(after, func(e Stored) error { all = append(all, e); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
+func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "with space & ümlaut.db")
+	s, err := Open(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, batch := range [][]engine.Event{{ready(1), ready(2)}, nil, {ready(3)}} {
+		if err := s.Append(batch); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = Open(name); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if s.Last() != 3 {
+		t.Errorf("last is %d, want 3", s.Last())
+	}
+	if err := s.Append([]engine.Event{ready(4)}); err != nil {
+		t.Fatal(err)
+	}
+	all := read(t, s, 1)
+	for i, e := range all {
+		n := i + 2
+		if e.Seq != uint64(n) || !e.At.Equal(time.Unix(0, int64(n))) || e.Fact != ready(n).Fact {
+			t.Errorf("event %d: got %+v", n, e)
+		}
+	}
+	if len(all) != 3 {
+		t.Errorf("%d events after the first, want 3", len(all))
+	}
+}
+
+func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "events.db")
+	if _, err := OpenToRead(name); !errors.Is(err, ErrNone) {
+		t.Errorf("no log: got %v", err)
+	}
+	w, err := Open(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	for n := 1; n <= 20; n++ {
+		if err := w.Append([]engine.Event{ready(n)}); err != nil {
+			t.Fatal(err)
+		}
+		r, err := OpenToRead(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := len(read(t, r, 0)); got != n {
+			t.Errorf("a reader sees %d events, want %d", got, n)
+		}
+		if err := r.Append([]engine.Event{ready(99)}); err == nil {
+			t.Error("a reader could write")
+		}
+		r.Close()
+	}
+}
+
+// TestABatchIsWholeOrNotThere ends a batch half-way: by an event that cannot be encoded.
+func TestABatchIsWholeOrNotThere(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "events.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	bad := engine.Event{Fact: engine.Accepted{Field: &field.Field{Nodes: []field.Node{{Size: field.Size{CPU: inf()}}}}}}
+	if err := s.Append([]engine.Event{ready(1), bad}); err == nil {
+		t.Fatal("an infinite number was encoded")
+	}
+	if got := read(t, s, 0); len(got) != 0 || s.Last() != 0 {
+		t.Errorf("half a batch is there: %v", got)
+	}
+	if err := s.Append([]engine.Event{ready(1)}); err != nil || s.Last() != 1 {
+		t.Errorf("after a failed batch: %v, last %d", err, s.Last())
+	}
+}
+
+func inf() float64 {
+	zero := 0.0
+	return 1 / zero
+}
+
+func TestDamagedAndForeignLogsAreToldApart(t *testing.T) {
+	dir := t.TempDir()
+	damaged := filepath.Join(dir, "damaged.db")
+	if err := os.WriteFile(damaged, []byte(strings.Repeat("not a database ", 500)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	want := fmt.Sprintf("the events in %s cannot be opened: the file is damaged; put it back from a copy; members go on running meanwhile", damaged)
+	if _, err := Open(damaged); err == nil || err.Error() != want {
+		t.Errorf("got %v\nwant %s", err, want)
+	}
+	newer := filepath.Join(dir, "newer.db")
+	s, err := Open(newer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.db.Exec(`INSERT INTO events VALUES (1, 1, 'member-sang', x'7b7d')`); err != nil {
+		t.Fatal(err)
+	}
+	err = s.Read(0, func(Stored) error { return nil })
+	want = `event 1 in ` + newer + `: an event of kind "member-sang" is unknown to this version: a newer version has written it`
+	if err == nil || err.Error() != want {
+		t.Errorf("got %v\nwant %s", err, want)
+	}
+}
+
+func TestAFolderThatIsMissingIsSaid(t *testing.T) {
+	_, err := Open(filepath.Join(t.TempDir(), "missing", "events.db"))
+	if err == nil || !strings.Contains(err.Error(), "no permission, or the folder is missing; make the folder") {
+		t.Errorf("got %v", err)
+	}
+}
+
+// BenchmarkAppend is one batch of ten events, synced.
+func BenchmarkAppend(b *testing.B) {
+	s, err := Open(filepath.Join(b.TempDir(), "events.db"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	batch := make([]engine.Event, 10)
+	for i := range batch {
+		batch[i] = ready(i)
+	}
+	for b.Loop() {
+		if err := s.Append(batch); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
