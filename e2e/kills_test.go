@@ -150,7 +150,20 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 	screen := newScreen(t, x, 120, 36, "open", x.file)
 	screen.until("the board", func(text string) bool { return strings.Contains(text, "converged") })
 	lose("wardens-3", "adopted, with a controller", "ended, and how is not known")
+	// A controller brings back the agents that die under it, and they adopt what runs.
+	before := x.status().member("crews-2")
+	for _, pid := range x.agents() {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+	x.until("all agents are back", 20*time.Second, func() bool { return len(x.agents()) == 3 })
+	x.until("its member was adopted", 20*time.Second, func() bool {
+		return strings.Contains(x.must("journal", x.file), "crews-2 was found running as process")
+	})
+	if after := x.status().member("crews-2"); after.PID != before.PID || after.Phase != "ready" {
+		t.Errorf("after its agent was killed: %+v, before: %+v", after, before)
+	}
+	lose("wardens-2", "adopted under a controller", "ended, and how is not known")
 	screen.until("the loss on the board", func(text string) bool {
-		return strings.Contains(text, "degraded") && strings.Contains(text, "wardens-3 is dark")
+		return strings.Contains(text, "wardens-2 is dark")
 	})
 }

@@ -179,7 +179,11 @@ func gateNames(waits string) string {
 	return strings.Join(parts, ", ")
 }
 
+// givenUp finds a member that keeps a rollout from ending, if waiting for it makes no sense.
 func givenUp(snap *engine.Snapshot) *engine.MemberView {
+	if snap.Rollout.What == "retire" || snap.Rollout.What == "stop" {
+		return nil // what fails ends all the same
+	}
 	for i := range snap.Members {
 		if m := &snap.Members[i]; m.Phase == engine.Failed && m.Attempt >= giveUpAfter && snap.Rollout.Active {
 			return m

@@ -104,9 +104,11 @@ var errRelease = errors.New("the node is released")
 // ended for a reason of our own.
 func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
 	var sending sync.WaitGroup
-	defer sending.Wait()
+	defer func() { // in this order: the sender ends when its context does
+		cancel(nil)
+		sending.Wait()
+	}()
 	sending.Add(1)
 	go func() {
 		defer sending.Done()
@@ -140,15 +142,16 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 			d.agent = news.Agent
 		}
 		d.control.note(news.Measures)
-		if !d.tell(ctx, engine.NodeFound{Node: d.node}) {
-			return nil
-		}
 		if n := len(news.Reports); n > 0 {
 			if !d.tell(ctx, engine.Reports{Node: d.node, Agent: news.Agent, Reports: news.Reports}) {
 				return nil
 			}
 			d.heard = news.Reports[n-1].Seq
 			acknowledged = d.heard
+		}
+		// After its reports: what follows from hearing a node shall follow from all that it had to tell.
+		if !d.tell(ctx, engine.NodeFound{Node: d.node}) {
+			return nil
 		}
 	}
 }

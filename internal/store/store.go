@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -135,6 +136,7 @@ func (s *Store) Append(events []engine.Event) error {
 		return s.plain("written", err)
 	}
 	s.last = seq
+	slog.Debug("batch stored", "events", len(events), "last", seq)
 	return nil
 }
 

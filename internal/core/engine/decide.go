@@ -280,7 +280,7 @@ func (in NodeLost) decide(s *State) ([]Fact, error) {
 }
 
 func (in NodeFound) decide(s *State) ([]Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || !n.Dark {
+	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Dark && !n.Unheard {
 		return nil, nil
 	}
 	return []Fact{NodeBack(in)}, nil

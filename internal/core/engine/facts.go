@@ -150,7 +150,7 @@ type NodeDark struct {
 	Why  string
 }
 
-// NodeBack says that a node's agent answers again.
+// NodeBack says that a node's agent answers: again, or this controller for the first time.
 type NodeBack struct{ Node field.NodeName }
 
 // Heard says up to which report an agent has been heard.
@@ -185,7 +185,12 @@ type FieldRetired struct{}
 // RolloutEnded says that everything wanted has come true.
 type RolloutEnded struct{ What string }
 
-func (f TermRaised) apply(s *State, _ time.Time) { s.Term = f.Term }
+func (f TermRaised) apply(s *State, _ time.Time) {
+	s.Term = f.Term
+	for _, n := range s.Nodes {
+		n.Unheard = true
+	}
+}
 func (f TermRaised) Sentence() string {
 	return fmt.Sprintf("%s holds the field, term %d", f.By, f.Term)
 }
@@ -401,9 +406,9 @@ func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: 
 
 func (f NodeBack) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	n.Dark, n.DarkWhy, n.Since = false, "", at
+	n.Unheard, n.Dark, n.DarkWhy, n.Since = false, false, "", at
 }
-func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers again", f.Node) }
+func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
 
 func (f Heard) apply(s *State, _ time.Time) {
 	if n := s.Nodes[f.Node]; n != nil {

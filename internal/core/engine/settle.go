@@ -17,6 +17,9 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if !s.Deployed() {
 		return nil, nil
 	}
+	if s.listening() > 0 {
+		return nil, nil // first hear how things are, then decide
+	}
 	w := &work{State: s, members: s.byRole()}
 	if s.Retiring {
 		return w.retire(), nil

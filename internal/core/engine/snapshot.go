@@ -73,8 +73,7 @@ type RoleView struct {
 	Roster      []order.RosterEntry `json:"roster,omitempty"`
 	Gates       []GateView          `json:"gates,omitempty"`
 	Halted      bool                `json:"halted,omitempty"` // all its members are stopped on purpose
-
-	worked bool // has had its quorum, or a ready member, since it was founded
+	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
 }
 
 // MemberView is one member. Writes tells whether a write sent to it can succeed now.
@@ -192,10 +191,10 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 		v.Voters, v.VotesReady = s.Votes(role, members)
 		v.VotesNeeded = quorum.Needed(v.Voters)
 		v.Survives = quorum.Survives(v.Voters, v.VotesReady)
-		v.worked = joined >= v.VotesNeeded
+		v.Worked = joined >= v.VotesNeeded
 	} else {
 		v.Survives = v.Ready - 1
-		v.worked = joined > 0
+		v.Worked = joined > 0
 	}
 	if role.Members == 0 && len(members) == 0 {
 		v.Survives = 0

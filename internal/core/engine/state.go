@@ -71,6 +71,7 @@ type Node struct {
 	Dir       string
 	Agent     string // the identity of the agent whose reports Heard counts
 	Heard     uint64 // the number of the last report taken in
+	Unheard   bool   // this controller has not heard it yet, so what is known of it may be out of date
 	Dark      bool   // cannot be reached
 	DarkWhy   string
 	Since     time.Time
@@ -143,6 +144,17 @@ func (s *State) reset() {
 
 // Deployed tells whether there is anything of the field in the world.
 func (s *State) Deployed() bool { return s.Field != nil && !s.Retired }
+
+// listening counts the nodes that a new controller has still to hear before it may believe what is stored.
+func (s *State) listening() int {
+	n := 0
+	for _, node := range s.Nodes {
+		if node.Unheard && !node.Dark && !node.Releasing && !node.Released {
+			n++
+		}
+	}
+	return n
+}
 
 func (s *State) role(name field.RoleName) *Role {
 	r := s.Roles[name]

@@ -26,11 +26,14 @@ func judge(s *State, snap *Snapshot) FieldState {
 	if halted && len(snap.Members) > 0 {
 		return StateStopped
 	}
-	if slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.worked && cannotWork(r) && failing(snap, r.Role) }) {
+	if slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Worked && cannotWork(r) && failing(snap, r.Role) }) {
 		return StateDown
 	}
 	if s.Rollout.Active() {
 		return StateDeploying
+	}
+	if s.listening() > 0 {
+		return StateConverging
 	}
 	if slices.ContainsFunc(snap.Roles, cannotWork) {
 		return StateDown
@@ -70,8 +73,11 @@ func sentence(s *State, snap *Snapshot) string {
 		return fmt.Sprintf("Stopped on purpose: %s keep data and place.", counted(len(snap.Members), "member"))
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
+	if n := s.listening(); n > 0 {
+		count = fmt.Sprintf("asking %s how things are · %s when last heard", counted(n, "node"), count)
+	}
 	for _, r := range snap.Roles {
-		if cannotWork(r) && r.worked {
+		if cannotWork(r) && r.Worked {
 			parts = append(parts, lostWork(r))
 		}
 	}
@@ -87,7 +93,7 @@ func sentence(s *State, snap *Snapshot) string {
 		}
 	}
 	for _, r := range snap.Roles {
-		if r.Votes && r.Survives == 0 && r.Voters > 1 && r.worked {
+		if r.Votes && r.Survives == 0 && r.Voters > 1 && r.Worked {
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes, one more loss stops writes", r.Role, r.VotesReady, r.Voters))
 		}
 	}

@@ -96,10 +96,14 @@ func (w *World) TakeOver() {
 		engine.Apply(w.State, e)
 	}
 	w.Do(engine.TakeOver{By: "a rehearsed controller"})
-	for _, n := range w.nodes {
-		if !n.cut {
-			w.deliver(n)
+	for _, name := range slices.Sorted(maps.Keys(w.State.Nodes)) {
+		n := w.node(name)
+		if n.cut {
+			w.Cut(name)
+			continue
 		}
+		w.deliver(n)
+		_ = w.Do(engine.NodeFound{Node: name})
 	}
 }
 
@@ -263,8 +267,8 @@ func (w *World) Cut(name field.NodeName) {
 func (w *World) Heal(name field.NodeName) {
 	n := w.node(name)
 	n.cut = false
-	_ = w.Do(engine.NodeFound{Node: name})
 	w.deliver(n)
+	_ = w.Do(engine.NodeFound{Node: name})
 	if !w.Dead {
 		w.dispatch()
 	}

@@ -240,7 +240,7 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 	switch {
 	case len(r.Members) > 0 && allUnsent(r.Members):
 		color = k.Plan
-	case r.Ready < r.Want && r.Survives < 0 && !r.Halted:
+	case r.Ready < r.Want && r.Survives < 0 && r.Worked && !r.Halted:
 		color = k.Fail
 	case r.Ready < r.Want:
 		color = k.Warm
@@ -249,23 +249,30 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 	if l.row < 2 {
 		return
 	}
-	g.Clip(l.X+1, y+1, width, string(r.Kind), k.Quiet())
+	kind := string(r.Kind)
 	if r.Votes && !allUnsent(r.Members) {
 		text, color := fmt.Sprintf("survives %d", r.Survives), k.Dim
 		switch {
 		case r.Halted:
 			text = "stopped"
+		case r.Survives < 0 && !r.Worked:
+			text = "no quorum yet"
 		case r.Survives < 0:
 			text, color = "no quorum", k.Fail
 		case r.Survives == 0:
 			color = k.Fail
 		}
-		if l.row >= 3 && l.margin < 20 {
+		switch at := l.X + l.margin - 2 - len(text); {
+		case at > l.X+1+len(kind):
+			g.Text(at, y+1, text, k.In(color))
+		case l.row >= 3:
 			g.Clip(l.X+1, y+2, l.margin-2, text, k.In(color))
-		} else {
-			g.Clip(l.X+l.margin-12, y+1, 11, text, k.In(color))
+		default:
+			g.Clip(l.X+1, y+1, l.margin-2, text, k.In(color))
+			return
 		}
 	}
+	g.Clip(l.X+1, y+1, width, kind, k.Quiet())
 }
 
 func allUnsent(members []Member) bool {

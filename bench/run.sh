@@ -1,0 +1,8 @@
+#!/bin/sh
+# Prints every figure: whole processes first, then the Go benchmarks.
+set -eu
+cd "$(dirname "$0")/.."
+go run ./bench "$@"
+if [ $# -eq 0 ]; then
+	go test -run '^$' -bench . -benchmem ./internal/core/... ./internal/store ./internal/tui | grep '^Benchmark'
+fi

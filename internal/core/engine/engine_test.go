@@ -1,0 +1,216 @@
+package engine
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+var morning = time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
+
+func draft(members int) *field.Field {
+	f := &field.Field{Name: "saltmarsh", Nodes: []field.Node{{Name: "gull-1", Zone: "a"}},
+		Roles: []field.Role{{Name: "crews", Members: members, Program: &field.Program{Command: []string{"x"}}}}}
+	field.FillDefaults(f)
+	return f
+}
+
+var bindings = map[field.NodeName]Binding{"gull-1": {Address: "127.84.0.1", Dir: "/n"}}
+
+func must(t *testing.T, s *State, in Input) []Event {
+	t.Helper()
+	events, err := Step(s, morning, in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return events
+}
+
+// sailing is a state with members that are ready.
+func sailing(t *testing.T, members int) *State {
+	t.Helper()
+	s := NewState()
+	must(t, s, TakeOver{By: "test"})
+	must(t, s, Deploy{Draft: draft(members), Bindings: bindings, By: "test"})
+	var reports []order.Report
+	for _, m := range SortedMembers(s) {
+		reports = append(reports, order.Report{Kind: order.Taken, Member: m.Name, Revision: m.Ordered.Revision},
+			order.Report{Kind: order.Started, Member: m.Name, Incarnation: 1, PID: 100 + m.Number}, order.Report{Kind: order.Ready, Member: m.Name, Incarnation: 1})
+	}
+	for i := range reports {
+		reports[i].Seq, reports[i].At = uint64(i+1), morning
+	}
+	must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: reports})
+	if snap := Snap(s, morning); snap.State != StateConverged {
+		t.Fatalf("%s: %s", snap.State, snap.Verdict)
+	}
+	return s
+}
+
+func TestOrdersThatMakeNoSenseAreRefusedInWords(t *testing.T) {
+	stopped := sailing(t, 1)
+	must(t, stopped, Halt{Members: []field.MemberName{"crews-1"}})
+	retiring := sailing(t, 1)
+	must(t, retiring, Retire{})
+	for _, test := range []struct {
+		name  string
+		state *State
+		in    Input
+		want  string
+	}{
+		{"stop nothing", NewState(), Halt{}, "the field is not deployed, so there is nothing to stop"},
+		{"start nothing", NewState(), Resume{}, "the field is not deployed, so there is nothing to start"},
+		{"retire nothing", NewState(), Retire{}, "the field is not deployed, so there is nothing to retire"},
+		{"restart what is stopped", stopped, Restart{Members: []field.MemberName{"crews-1"}}, "crews-1 is stopped; start it instead"},
+		{"deploy while retiring", retiring, Deploy{Draft: draft(2), Bindings: bindings}, "saltmarsh is being retired; wait until it is gone, then deploy it anew"},
+		{"stop while retiring", retiring, Halt{}, "saltmarsh is being retired; nothing in it can be asked to stop any more"},
+		{"a node without address", NewState(), Deploy{Draft: draft(1)}, "node gull-1 has been given no address"},
+	} {
+		events, err := Step(test.state, morning, test.in)
+		if err == nil || err.Error() != test.want || len(events) != 0 {
+			t.Errorf("%s: got %v, %v; want %s", test.name, events, err, test.want)
+		}
+	}
+}
+
+func TestReportsHeardTwiceCountOnce(t *testing.T) {
+	s := sailing(t, 1)
+	exit := order.Report{Seq: 4, At: morning, Member: "crews-1", Kind: order.Exited, PID: 101, Exit: &order.Exit{Known: true, Code: 1}, Attempt: 1}
+	if n := len(must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{exit}})); n != 2 {
+		t.Errorf("the first time: %d events, want the exit and what was heard", n)
+	}
+	if n := len(must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{exit}})); n != 0 {
+		t.Errorf("the second time: %d events", n)
+	}
+	exit.Seq = 1 // another agent, whose numbers begin anew
+	if n := len(must(t, s, Reports{Node: "gull-1", Agent: "b", Reports: []order.Report{exit}})); n == 0 {
+		t.Error("another agent's first report was taken for an old one")
+	}
+}
+
+func TestReportsAboutStrangersChangeNothing(t *testing.T) {
+	s := sailing(t, 1)
+	for _, r := range []order.Report{{Member: "crews-9", Kind: order.Ready}, {Member: "", Kind: order.Exited}, {Member: "crews-1", Kind: "sang"}} {
+		r.Seq = 50
+		if events := must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{r}}); len(events) != 0 {
+			t.Errorf("%+v led to %v", r, events)
+		}
+	}
+	if events := must(t, s, Reports{Node: "nowhere", Agent: "a", Reports: []order.Report{{Seq: 1, Member: "crews-1", Kind: order.Exited, Exit: &order.Exit{}}}}); len(events) != 0 {
+		t.Errorf("a report of an unknown node led to %v", events)
+	}
+}
+
+func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
+	s := NewState()
+	must(t, s, TakeOver{})
+	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
+	revision := s.Members["crews-1"].Ordered.Revision
+	must(t, s, Refusal{Member: "crews-1", Revision: revision, Why: "the disk is full"})
+	if n := len(must(t, s, Refusal{Member: "crews-1", Revision: revision, Why: "the disk is full"})); n != 0 {
+		t.Errorf("the same refusal again made %d events", n)
+	}
+	snap := Snap(s, morning)
+	if want := "crews-1 cannot be placed: its agent cannot take the order: the disk is full"; !strings.Contains(snap.Verdict, want) {
+		t.Errorf("verdict: %s", snap.Verdict)
+	}
+	if c := Commands(s); len(c) != 1 || c[0].Order.Member != "crews-1" {
+		t.Errorf("commands: %+v", c)
+	}
+}
+
+func TestCommandsCarryTheTermOfWhoSendsThem(t *testing.T) {
+	s := NewState()
+	must(t, s, TakeOver{})
+	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
+	must(t, s, TakeOver{})
+	if c := Commands(s); len(c) != 1 || c[0].Order.Term != 2 {
+		t.Errorf("commands: %+v", c)
+	}
+}
+
+func TestChooseUnderstandsRolesNodesAndMembers(t *testing.T) {
+	s := sailing(t, 3)
+	for _, test := range []struct {
+		words []string
+		want  string
+	}{{nil, "crews-1 crews-2 crews-3"}, {[]string{"crews-2"}, "crews-2"}, {[]string{"gull-1"}, "crews-1 crews-2 crews-3"},
+		{[]string{"crews", "crews-1"}, "crews-1 crews-2 crews-3"}, {[]string{"crew"}, `there is no role, node or member "crew"; did you mean "crews"?`}} {
+		names, err := Choose(s, test.words)
+		got := ""
+		for _, n := range names {
+			got += " " + string(n)
+		}
+		if err != nil {
+			got = " " + err.Error()
+		}
+		if strings.TrimSpace(got) != test.want {
+			t.Errorf("%v: got %s, want %s", test.words, got, test.want)
+		}
+	}
+}
+
+// TestKindsOfEventsKeepTheirNames guards what old logs are read by. Names may be added, never changed or removed.
+func TestKindsOfEventsKeepTheirNames(t *testing.T) {
+	for _, kind := range strings.Fields(`accepted field-retired heard leader-lost leader-seen member-exited member-gone member-leaving
+		member-ordered member-planned member-ready member-reloaded member-started member-stopped member-unready node-back node-dark
+		node-released node-releasing order-refused order-taken restart-asked retire-asked role-founded rollout-ended roster-seen
+		start-asked start-failed stop-asked term-raised`) {
+		if _, ok := kinds[kind]; !ok {
+			t.Errorf("old logs have events of kind %s, and nothing reads them", kind)
+		}
+	}
+}
+
+func TestEveryFactCanBeSaidAndStored(t *testing.T) {
+	s := sailing(t, 2)
+	var events []Event
+	for _, in := range []Input{NodeLost{Node: "gull-1", Why: "silence"}, NodeFound{Node: "gull-1"}, Restart{Members: []field.MemberName{"crews-1"}},
+		Halt{Members: []field.MemberName{"crews-2"}}, Resume{Members: []field.MemberName{"crews-2"}}, Deploy{Draft: draft(1)}, Retire{By: "test"}} {
+		events = append(events, must(t, s, in)...)
+	}
+	var said []string
+	for _, e := range events {
+		kind, data, err := EncodeFact(e.Fact)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := DecodeFact(kind, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if again.Sentence() != e.Fact.Sentence() || again.Sentence() == "" {
+			t.Errorf("%s: said %q, read again %q", kind, e.Fact.Sentence(), again.Sentence())
+		}
+		said = append(said, kind)
+	}
+	for _, kind := range []string{"node-dark", "node-back", "restart-asked", "stop-asked", "start-asked", "member-leaving", "retire-asked"} {
+		if !slices.Contains(said, kind) {
+			t.Errorf("%s was not among %v", kind, said)
+		}
+	}
+}
+
+func BenchmarkReport(b *testing.B) {
+	s := NewState()
+	f := draft(0)
+	f.Roles[0].Members = 1000
+	if _, err := Step(s, morning, Deploy{Draft: f, Bindings: bindings}); err != nil {
+		b.Fatal(err)
+	}
+	seq := uint64(0)
+	for b.Loop() {
+		seq++
+		kind := order.Ready
+		if seq%2 == 0 {
+			kind = order.Unready
+		}
+		if _, err := Step(s, morning, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{{Seq: seq, Member: "crews-500", Kind: kind, At: morning}}}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,279 @@
+package tui
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/rehearse"
+	"lanternfield/internal/tui/look"
+)
+
+var update = flag.Bool("update", false, "write the frames into testdata")
+
+var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
+
+// ferries is a field with voters and gates.
+func ferries() *field.Field {
+	program := func(port int) *field.Program {
+		return &field.Program{Command: []string{"program"}, Ports: map[string]field.Port{"client": {From: port, To: port + 9}}}
+	}
+	f := &field.Field{Name: "saltmarsh", Roles: []field.Role{
+		{Name: "wardens", Kind: field.Master, Members: 3, Votes: true, Program: program(7400), Room: field.Size{CPU: 0.5, Memory: 512 << 20}},
+		{Name: "relays", Kind: field.Broker, Members: 2, After: map[field.RoleName]field.Gate{"wardens": "quorum"}, Program: program(7500), Room: field.Size{CPU: 0.25, Memory: 256 << 20}},
+		{Name: "crews", Kind: field.Worker, Members: 5, Calls: map[string]field.RoleName{"queue": "relays"}, Program: program(7600), Room: field.Size{CPU: 0.25, Memory: 128 << 20}},
+	}}
+	for _, n := range []struct{ name, zone string }{{"gull-1", "north-quay"}, {"gull-2", "north-quay"}, {"tern-1", "south-quay"}, {"puffin-1", "lighthouse"}} {
+		f.Nodes = append(f.Nodes, field.Node{Name: field.NodeName(n.name), Zone: field.ZoneName(n.zone), Size: field.Size{CPU: 2, Memory: 4 << 30}})
+	}
+	field.FillDefaults(f)
+	return f
+}
+
+// rehearsed is the application on a rehearsed field.
+type rehearsed struct {
+	*app
+	world *rehearse.World
+}
+
+func onRehearsal(t *testing.T, w, h int) *rehearsed {
+	t.Helper()
+	world := rehearse.New(noon)
+	world.ReadyAfter = map[field.RoleName]time.Duration{"wardens": 400 * time.Millisecond, "relays": 100 * time.Millisecond}
+	world.TakeOver()
+	a := newApp(context.Background(), "saltmarsh.field.yaml", control.Folder{}, nil)
+	a.w, a.h, a.draft = w, h, ferries()
+	r := &rehearsed{a, world}
+	r.see(t)
+	return r
+}
+
+func (r *rehearsed) deploy(t *testing.T) {
+	t.Helper()
+	if err := r.world.Do(engine.Deploy{Draft: r.draft, Bindings: rehearse.Bindings(r.draft), By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// see takes in what there is to see now.
+func (r *rehearsed) see(t *testing.T) {
+	t.Helper()
+	r.now = r.world.Now
+	r.snap = r.world.Snapshot()
+	review, err := engine.Review(r.world.State, r.draft)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.review = review
+	r.tide = nil
+	s := engine.NewState()
+	for _, e := range r.world.Log {
+		engine.Apply(s, e)
+		c := engine.Count(s)
+		r.tide = append(r.tide, control.Sample{At: e.At, Lit: c.Lit, Want: c.Want, Survives: c.Survives, Votes: c.Votes})
+	}
+	r.rebuild()
+}
+
+func (r *rehearsed) press(keys ...string) {
+	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "esc": tea.KeyEscape}
+	for _, k := range keys {
+		key := tea.KeyPressMsg{Code: codes[k]}
+		if codes[k] == 0 {
+			key = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		}
+		_, _ = r.Update(key)
+	}
+}
+
+// TestFrames compares whole screens with those in testdata.
+func TestFrames(t *testing.T) {
+	lit := func(t *testing.T, r *rehearsed) {
+		r.deploy(t)
+		r.world.Run(2 * time.Second)
+		r.world.Lead("wardens-2", 4)
+		r.world.Run(20 * time.Second)
+	}
+	for _, test := range []struct {
+		name string
+		w, h int
+		do   func(t *testing.T, r *rehearsed)
+	}{
+		{"draft_160x40", 160, 40, func(*testing.T, *rehearsed) {}},
+		{"review_80x24", 80, 24, func(t *testing.T, r *rehearsed) { r.press("v") }},
+		{"warming_80x24", 80, 24, func(t *testing.T, r *rehearsed) { r.deploy(t); r.world.Run(50 * time.Millisecond) }},
+		{"lit_160x40", 160, 40, lit},
+		{"lit_220x60", 220, 60, lit},
+		{"leader_dark_160x40", 160, 40, func(t *testing.T, r *rehearsed) {
+			lit(t, r)
+			r.world.Kill("wardens-2")
+			r.world.Run(300 * time.Millisecond)
+			r.see(t)
+			r.press("right", "right")
+		}},
+		{"ascii_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			r.look.ASCII = true
+			lit(t, r)
+			r.world.Kill("crews-3")
+			r.world.Run(300 * time.Millisecond)
+		}},
+		{"draft_over_live_120x30", 120, 30, func(t *testing.T, r *rehearsed) {
+			lit(t, r)
+			r.draft = ferries()
+			r.draft.Role("crews").Members = 7
+			r.draft.Role("relays").Members = 1
+		}},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			r := onRehearsal(t, test.w, test.h)
+			test.do(t, r)
+			r.see(t)
+			r.findings = finding.All(r.draft)
+			got := r.draw().Plain() + "\n"
+			golden := filepath.Join("testdata", test.name+".txt")
+			if *update {
+				if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want, err := os.ReadFile(golden)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got != string(want) {
+				t.Errorf("got\n%s\nwant\n%s", got, want)
+			}
+		})
+	}
+}
+
+// TestNoSizeBreaksALine draws every size from nothing to large, in both modes, and walks everywhere.
+func TestNoSizeBreaksALine(t *testing.T) {
+	r := onRehearsal(t, 0, 0)
+	r.deploy(t)
+	r.world.Run(5 * time.Second)
+	r.world.Kill("wardens-1")
+	r.see(t)
+	for w := 0; w <= 200; w += 7 {
+		for h := 0; h <= 60; h += 3 {
+			r.w, r.h = w, h
+			for _, keys := range [][]string{{"down"}, {"right"}, {"v"}, {"esc"}, {"?"}, {"esc"}, {"left", "up"}} {
+				r.press(keys...)
+				lines := strings.Split(r.draw().Plain(), "\n")
+				if len(lines) != max(h, 1) {
+					t.Fatalf("%dx%d: %d lines", w, h, len(lines))
+				}
+				for _, line := range lines {
+					if n := len([]rune(line)); n > w {
+						t.Fatalf("%dx%d: a line of %d cells: %q", w, h, n, line)
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestTheCursorReachesEverythingAndStaysOnTheBoard(t *testing.T) {
+	r := onRehearsal(t, 160, 40)
+	r.deploy(t)
+	r.world.Run(5 * time.Second)
+	r.see(t)
+	seen := map[string]bool{}
+	for range 4 {
+		r.press("up", "up", "up", "up", "left", "left", "left", "left", "left", "left", "left", "left", "left")
+		for row := range 4 {
+			for range 9 {
+				text := r.draw().Plain()
+				for _, m := range r.snap.Members {
+					if strings.Contains(text, fmt.Sprintf("%s  on %s in", m.Member, m.Node)) {
+						seen[string(m.Member)] = true
+					}
+				}
+				r.press("right")
+			}
+			for range 9 {
+				r.press("left")
+			}
+			_ = row
+			r.press("down")
+		}
+	}
+	for _, m := range r.snap.Members {
+		if !seen[string(m.Member)] {
+			t.Errorf("the cursor never came to %s; it saw %v", m.Member, seen)
+		}
+	}
+	r.draft.Roles, r.snap = nil, &engine.Snapshot{State: engine.StateDraft}
+	r.review = nil
+	r.rebuild() // everything has gone under the cursor
+	r.press("up", "down", "left", "right")
+	r.draw()
+}
+
+// TestReviewIsShownBeforeAnythingIsDone presses the key that deploys everywhere but in the review.
+func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
+	r := onRehearsal(t, 120, 40)
+	if _, cmd := r.Update(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
+		t.Error("d on the board did something")
+	}
+	r.press("v")
+	if r.mode != inReview || !r.deployable() {
+		t.Fatalf("v leads to mode %d, deployable %v", r.mode, r.deployable())
+	}
+	r.findings = []finding.Finding{{Severity: finding.Error, Text: "it cannot work"}}
+	if _, cmd := r.Update(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
+		t.Error("a draft with an error was deployed")
+	}
+	if text := r.draw().Plain(); !strings.Contains(text, "error: it cannot work") || strings.Contains(text, "d deploys") {
+		t.Errorf("the review does not say why:\n%s", text)
+	}
+	r.press("q")
+	if r.mode != onBoard {
+		t.Error("q in the review quits instead of going back")
+	}
+}
+
+// TestStatesDifferInShape keeps every phase readable without colour.
+func TestStatesDifferInShape(t *testing.T) {
+	groups := [][]engine.Phase{{engine.Ready}, {engine.Placing, engine.Starting, engine.Joining}, {engine.Stopping, engine.Draining},
+		{engine.Unready, engine.Failed}, {engine.Stopped, engine.Gone}, {engine.Unknown}, {engine.Planned}}
+	for _, ascii := range []bool{false, true} {
+		k := look.Dark()
+		k.ASCII = ascii
+		shapes := map[rune]int{k.LampOf(engine.Ready, true).Shape: -1}
+		for i, group := range groups {
+			for _, p := range group {
+				shape := k.LampOf(p, false).Shape
+				if other, taken := shapes[shape]; taken && other != i {
+					t.Errorf("%s looks like another state: %c", p, shape)
+				}
+				shapes[shape] = i
+				if ascii && shape > 127 {
+					t.Errorf("%s is not ASCII: %c", p, shape)
+				}
+			}
+		}
+	}
+}
+
+func BenchmarkFrame(b *testing.B) {
+	r := onRehearsal(&testing.T{}, 160, 40)
+	r.deploy(&testing.T{})
+	r.world.Run(5 * time.Second)
+	r.see(&testing.T{})
+	for b.Loop() {
+		_, _ = r.Update(tea.KeyPressMsg{Code: tea.KeyRight})
+		_ = r.View()
+	}
+}
