@@ -173,7 +173,7 @@ roles:
   crews:
     members: 3
     spread: node
-    program: {command: [sleep, "6000"], ready: {exec: ["true"], every: 200ms}, restart: {after: 50ms}}
+    program: {command: [sleep, "6000"], ready: {exec: ["true"], every: 200ms}, restart: {after: 50ms, most: 50ms}}
 `
 
 // crashes times from the kill of a member to the snapshot that shows it.

@@ -32,6 +32,7 @@ type member struct {
 	proc     *process
 	watching context.CancelFunc
 	hung     chan int // incarnations whose alive probe has given up
+	lagged   uint64   // the order whose lag has been waited out
 
 	mu      sync.Mutex
 	measure Measure
@@ -86,6 +87,9 @@ func (m *member) run(ctx context.Context) {
 	var retry <-chan time.Time
 	for {
 		switch want := m.order.Want; {
+		case want == order.Run && m.proc == nil && retry == nil && m.order.Lag > 0 && m.lagged != m.order.Revision:
+			m.lagged = m.order.Revision
+			retry = time.After(m.order.Lag)
 		case want == order.Run && m.proc == nil && retry == nil:
 			retry = m.start(ctx)
 		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -188,6 +189,9 @@ func (w *work) start() []Fact {
 			if !m.Founding && m.Via == "" {
 				o.Via = w.role(role.Name).Leader
 			}
+			if role.Votes {
+				o.Order.Lag = time.Duration(len(facts)%lagSteps) * lagStep
+			}
 			if o.Order.Spec = w.spec(m, o.Via); o.Order.Spec != nil {
 				facts = append(facts, o)
 			}
@@ -195,6 +199,12 @@ func (w *work) start() []Fact {
 	}
 	return facts
 }
+
+// How far apart voters are started that are ordered together; see order.Order.Lag.
+const (
+	lagStep  = 20 * time.Millisecond
+	lagSteps = 5
+)
 
 // turn tells whether the role's way of starting lets this member start now. Those that were members before come back
 // together: they may need each other for a quorum.

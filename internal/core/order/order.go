@@ -26,6 +26,9 @@ type Order struct {
 	Want     Want             `json:"want"`
 	Round    int              `json:"round,omitempty"` // raised to have a running member restarted
 	Spec     *Spec            `json:"spec,omitempty"`  // nil where nothing is to run
+	// Lag is how long the agent waits before the first start. Voters that start in lockstep stand for election in
+	// lockstep, split the votes, and wait out a whole election time-out.
+	Lag time.Duration `json:"lag,omitempty"`
 }
 
 // Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
