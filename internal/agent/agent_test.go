@@ -342,6 +342,21 @@ func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
 	}
 }
 
+func TestWhatAProgramSaysIsTakenOutOfJSON(t *testing.T) {
+	for line, want := range map[string]string{
+		`{"level":"warn","ts":"2026","msg":"slow tide","error":"moon"}`: "warn: slow tide: moon",
+		`{"message":"high tide"}`: "high tide",
+		`{"level":"info"}`:        `{"level":"info"}`,
+		`{"level":3,"msg":"x"}`:   `{"level":3,"msg":"x"}`,
+		`plain {"msg":"x"}`:       `plain {"msg":"x"}`,
+		`{"msg":`:                 `{"msg":`,
+	} {
+		if got := said(line); got != want {
+			t.Errorf("%s: got %s, want %s", line, got, want)
+		}
+	}
+}
+
 func TestLogsAreCutInPlace(t *testing.T) {
 	m := newMember(layout{t.TempDir()}, nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {

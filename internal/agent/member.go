@@ -1,7 +1,9 @@
 package agent
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -454,7 +456,7 @@ func (m *member) lastLines() []string {
 	}
 	var lines []string
 	for _, line := range slices.Backward(strings.Split(strings.TrimRight(string(data), "\n"), "\n")) {
-		if line = clean(line); line != "" {
+		if line = clean(said(line)); line != "" {
 			lines = append(lines, shortened(line))
 		}
 		if len(lines) == 6 {
@@ -463,6 +465,28 @@ func (m *member) lastLines() []string {
 	}
 	slices.Reverse(lines)
 	return lines
+}
+
+// said takes what a program says out of a log line that is JSON; other lines are left as they are.
+func said(line string) string {
+	var entry struct{ Level, Msg, Message, Error string }
+	if !strings.HasPrefix(line, "{") || json.Unmarshal([]byte(line), &entry) != nil {
+		return line
+	}
+	text := cmp.Or(entry.Msg, entry.Message)
+	if text == "" {
+		return line
+	}
+	for _, more := range []string{entry.Level, entry.Error} {
+		switch {
+		case more == "":
+		case more == entry.Level:
+			text = more + ": " + text
+		default:
+			text += ": " + more
+		}
+	}
+	return text
 }
 
 // Logs are cut when they are larger than this; the newest part is kept beside.

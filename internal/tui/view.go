@@ -49,6 +49,9 @@ func (a *app) draw() *grid.Grid {
 	board.Draw(g, a.look, a.model, area, a.cursor)
 	lit, want := a.model.Snap.Lit()
 	tide.Draw(g, a.look, a.tide, lit, want, a.now, tide.Area{X: 0, Y: bottom, W: a.w, H: tideHeight})
+	if a.mode != onBoard {
+		g.Fade(grid.Style{Fg: a.look.Faint, Bg: a.look.Ink})
+	}
 	a.drawKeyLine(g, a.h-1)
 	switch a.mode {
 	case inReview:

@@ -93,7 +93,7 @@ func (p *Plan) role(role *field.Role, members []Member, nodes map[field.NodeName
 			break
 		}
 		victim := chooseLeaver(role, keep, pinned, nodes)
-		why := fmt.Sprintf("the draft has %d %s", role.Members, role.Name)
+		why := fmt.Sprintf("the draft wants %d of %s", role.Members, role.Name)
 		if len(unmet) > 0 {
 			why = "a pin puts a member elsewhere"
 		}

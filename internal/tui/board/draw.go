@@ -49,7 +49,8 @@ func (m *Model) layout(a Area, c Cursor) layout {
 		l.shown = min(len(nodes), max(1, (room-zoneGap*(len(m.Zones)-1))/l.column))
 		l.first = min(max(0, c.Node-l.shown/2), len(nodes)-l.shown)
 	}
-	l.meters = a.H >= 14
+	sized := slices.ContainsFunc(nodes, func(n engine.NodeView) bool { return n.Offered.CPU > 0 || n.Offered.Memory > 0 })
+	l.meters = a.H >= 14 && sized
 	l.top = 2
 	if l.meters {
 		l.top = 4
@@ -176,7 +177,7 @@ func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, middle map[int]in
 // meter draws how much of something is kept free for members.
 func meter(g *grid.Grid, k look.Look, x, y, w int, used, offered float64) {
 	if offered <= 0 {
-		g.Clip(x, y, w, "·", k.In(k.Faint))
+		g.Set(x+w/2, y, k.Or('·', '.'), k.In(k.Faint))
 		return
 	}
 	full := used / offered

@@ -99,6 +99,13 @@ func (g *Grid) Fill(x, y, w, h int, r rune, s Style) {
 	}
 }
 
+// Fade draws everything that is there in one style, so that what comes over it stands out.
+func (g *Grid) Fade(s Style) {
+	for i := range g.cells {
+		g.cells[i].style = s
+	}
+}
+
 // Shorten cuts a text to a width.
 func Shorten(text string, width int) string {
 	if width <= 0 {

@@ -1,0 +1,49 @@
+#!/bin/bash
+# Takes a picture of each main view with the demo field: scripts/screenshots.sh FOLDER
+set -eu
+cd "$(dirname "$0")/.."
+. scripts/screen.sh
+out=${1:-docs/screenshots}
+mkdir -p "$out"
+LANTERNFIELD_STATE=$(mktemp -d)
+export LANTERNFIELD_STATE
+file=$LANTERNFIELD_STATE/files/etcd-nats.field.yaml
+lf() { bin/lanternfield "$@"; }
+finish() {
+	screen_close
+	lf retire "$file" --yes --forget >/dev/null 2>&1 || true
+	rm -rf "$LANTERNFIELD_STATE"
+}
+trap finish EXIT
+
+screen_open bin/lanternfield demo
+press Down Right Left Up
+shot "$out/board-draft.png"
+press v
+shot "$out/review.png"
+press d
+lf status "$file" --wait converged >/dev/null
+sleep 8
+shot "$out/board-lit.png"
+leader=$(lf status "$file" --json | sed -n 's/^ *"leader": "\(.*\)",*/\1/p' | head -1)
+pid=$(lf status "$file" --json | awk -v m="\"$leader\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}')
+kill -9 "$pid"
+case $leader in *-2) press Right ;; *-3) press Right Right ;; esac
+sleep 1.6
+shot "$out/board-dark.png"
+lf status "$file" --wait converged >/dev/null
+press question
+shot "$out/keys.png"
+press Escape q
+screen_close
+
+SCREEN_COLORS=light screen_open bin/lanternfield open "$file"
+sleep 2
+shot "$out/board-light.png"
+press q
+screen_close
+
+SCREEN_CELLS=80x24 screen_open bin/lanternfield open "$file"
+sleep 2
+shot "$out/board-80x24.png"
+press q
