@@ -293,7 +293,7 @@ func (a *app) printStatus(s *engine.Snapshot) {
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 		fmt.Fprintln(w, "role\tkind\tready\tsurvives\tleader\twaits for")
 		for _, r := range s.Roles {
-			fmt.Fprintf(w, "%s\t%s\t%d/%d\t%s\t%s\t%s\n", r.Role, r.Kind, r.Ready, r.Want, survives(r), leader(r), closedGates(r))
+			fmt.Fprintf(w, "%s\t%s\t%d/%d\t%s\t%s\t%s\n", r.Role, r.Kind, r.Ready, r.Want, survives(r), leader(r), closedGates(s, r))
 		}
 		w.Flush()
 	}
@@ -312,11 +312,15 @@ func (a *app) printStatus(s *engine.Snapshot) {
 }
 
 func survives(r engine.RoleView) string {
-	if !r.Votes {
+	switch {
+	case !r.Votes:
 		return "-"
-	}
-	if r.Survives < 0 {
-		return fmt.Sprintf("no quorum (%d of %d votes)", r.VotesReady, r.VotesNeeded)
+	case r.Halted:
+		return "stopped"
+	case r.Survives < 0 && !r.Worked:
+		return "no quorum yet"
+	case r.Survives < 0:
+		return fmt.Sprintf("no quorum: %d of %d votes needed", r.VotesReady, r.VotesNeeded)
 	}
 	return fmt.Sprint(r.Survives)
 }
@@ -331,7 +335,11 @@ func leader(r engine.RoleView) string {
 	return string(r.Leader)
 }
 
-func closedGates(r engine.RoleView) string {
+// closedGates words what keeps members of a role from being started.
+func closedGates(s *engine.Snapshot, r engine.RoleView) string {
+	if !slices.ContainsFunc(s.Members, func(m engine.MemberView) bool { return m.Role == r.Role && m.Phase == engine.Planned }) {
+		return ""
+	}
 	var closed []string
 	for _, g := range r.Gates {
 		if !g.Open {

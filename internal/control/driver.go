@@ -52,7 +52,7 @@ func (d *driver) give(orders []order.Order, release bool) {
 	}
 }
 
-func (d *driver) todo() ([]order.Order, bool) {
+func (d *driver) pending() ([]order.Order, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.orders, d.release
@@ -62,7 +62,7 @@ func (d *driver) todo() ([]order.Order, bool) {
 func (d *driver) run(ctx context.Context) {
 	pause := 20 * time.Millisecond
 	for ctx.Err() == nil {
-		if _, release := d.todo(); release {
+		if _, release := d.pending(); release {
 			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
 				d.tell(ctx, engine.NodeFreed{Node: d.node})
 				return
@@ -162,7 +162,7 @@ func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, clien
 	again := time.NewTicker(againAfter)
 	defer again.Stop()
 	for {
-		orders, release := d.todo()
+		orders, release := d.pending()
 		if release {
 			cancel(errRelease)
 			return

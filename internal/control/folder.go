@@ -77,16 +77,16 @@ func (f Folder) make() error {
 }
 
 func stateError(dir string, err error) error {
-	why, todo := err.Error(), "name another folder with --state"
+	why, remedy := err.Error(), "name another folder with --state"
 	switch {
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
-		why, todo = "no permission to write there", "make it writable, or name another folder with --state"
+		why, remedy = "no permission to write there", "make it writable, or name another folder with --state"
 	case errors.Is(err, unix.ENOSPC):
-		why, todo = "the disk is full", "free some space there, or name another folder with --state"
+		why, remedy = "the disk is full", "free some space there, or name another folder with --state"
 	case errors.Is(err, unix.ENOTDIR):
 		why = "a part of that path is a file"
 	}
-	return fmt.Errorf("the state folder %s cannot be used: %s; %s", dir, why, todo)
+	return fmt.Errorf("the state folder %s cannot be used: %s; %s", dir, why, remedy)
 }
 
 // key reads the field's secret key, making it at first. Tokens and secrets of programs are derived from it.

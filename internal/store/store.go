@@ -181,18 +181,18 @@ func (s *Store) plain(what string, err error) error {
 			code = sqlite3.SQLITE_FULL
 		}
 	}
-	text, todo := err.Error(), "look at the disk and the permissions of that folder, then try again"
+	text, remedy := err.Error(), "look at the disk and the permissions of that folder, then try again"
 	switch code {
 	case sqlite3.SQLITE_FULL:
-		text, todo = "the disk is full", "free some space there, then give the command again; what was stored before is whole"
+		text, remedy = "the disk is full", "free some space there, then give the command again; what was stored before is whole"
 	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
-		text, todo = "no permission, or the folder is missing", "make the folder "+filepath.Dir(s.name)+" writable, or name another one with --state"
+		text, remedy = "no permission, or the folder is missing", "make the folder "+filepath.Dir(s.name)+" writable, or name another one with --state"
 	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
-		text, todo = "the file is damaged", "put it back from a copy; members go on running meanwhile"
+		text, remedy = "the file is damaged", "put it back from a copy; members go on running meanwhile"
 	case sqlite3.SQLITE_BUSY:
-		text, todo = "another process is writing it", "wait for it to end, then try again"
+		text, remedy = "another process is writing it", "wait for it to end, then try again"
 	case sqlite3.SQLITE_IOERR:
 		text = "the disk does not do its work (" + err.Error() + ")"
 	}
-	return fmt.Errorf("the events in %s cannot be %s: %s; %s", s.name, what, text, todo)
+	return fmt.Errorf("the events in %s cannot be %s: %s; %s", s.name, what, text, remedy)
 }

@@ -1,0 +1,162 @@
+package agent
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/order"
+)
+
+func TestLookUpFindsProgramsOnThePathThenInFolders(t *testing.T) {
+	dir := t.TempDir()
+	for _, version := range []string{"14", "15"} {
+		if err := os.MkdirAll(filepath.Join(dir, version, "bin"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, version, "bin", "tide-table"), []byte("#!/bin/sh\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if path, err := lookUp("sh", []string{dir}); err != nil || !filepath.IsAbs(path) {
+		t.Errorf("sh: %s, %v", path, err)
+	}
+	if path, err := lookUp("tide-table", []string{dir + "/*/bin"}); err != nil || path != dir+"/15/bin/tide-table" {
+		t.Errorf("tide-table: %s, %v", path, err)
+	}
+	if _, err := lookUp("tide-table", []string{"/nowhere"}); err == nil || !strings.HasSuffix(err.Error(), "nor in /nowhere; install it on this node, it is tried again") {
+		t.Errorf("missing: %v", err)
+	}
+	if _, err := lookUp("/nowhere/tide-table", nil); err == nil || err.Error() != "there is no program /nowhere/tide-table on this node" {
+		t.Errorf("missing by path: %v", err)
+	}
+}
+
+func TestPortHolderNamesWhoHasIt(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	port := l.Addr().(*net.TCPAddr).Port
+	spec := &order.Spec{Address: "127.0.0.1", Ports: map[string]order.Port{"client": {Number: port}}}
+	err = portHolder(spec)
+	want := fmt.Sprintf("its port client (127.0.0.1:%d) is in use by process %d (agent.test); end that program, or give the port another number", port, os.Getpid())
+	if err == nil || err.Error() != want {
+		t.Errorf("got %v, want %s", err, want)
+	}
+	l.Close()
+	if err := portHolder(spec); err != nil {
+		t.Errorf("a free port: %v", err)
+	}
+	spec.Address = "192.0.2.1" // not of this machine
+	if err := portHolder(spec); err == nil || !strings.Contains(err.Error(), "cannot be used") {
+		t.Errorf("a foreign address: %v", err)
+	}
+}
+
+// TestTheLockOutlivesWhoTookIt is what keeps a member from running twice: a child holds the lock until it ends, whatever
+// became of the agent.
+func TestTheLockOutlivesWhoTookIt(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "alive.lock")
+	held, err := holdLock(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	child := exec.Command("sleep", "600")
+	child.ExtraFiles = []*os.File{held}
+	if err := child.Start(); err != nil {
+		t.Fatal(err)
+	}
+	held.Close() // the agent's own handle
+	if !lockHeld(name) {
+		t.Error("the lock is free while the child lives")
+	}
+	if err := child.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	_ = child.Wait()
+	if lockHeld(name) {
+		t.Error("the lock is held after the child has ended")
+	}
+	if lockHeld(name + "-missing") {
+		t.Error("a lock that is not there is held")
+	}
+}
+
+func TestAProcessIsKnownByItsStartNotItsNumberAlone(t *testing.T) {
+	child := exec.Command("sleep", "600")
+	if err := child.Start(); err != nil {
+		t.Fatal(err)
+	}
+	pid, started := child.Process.Pid, startTime(child.Process.Pid)
+	if !Lives(pid, started) || Lives(pid, started+1) || Lives(0, 0) {
+		t.Error("a process is not told apart from another one with its number")
+	}
+	if _, err := adopt(pid, started-1); err == nil {
+		t.Error("another process's number was adopted")
+	}
+	p, err := adopt(pid, started)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.close()
+	if err := Kill(pid, started+1); err != nil || !Lives(pid, started) {
+		t.Errorf("the wrong process was killed: %v", err)
+	}
+	if err := p.signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-p.exited:
+	case <-time.After(20 * time.Second):
+		t.Fatal("the end of an adopted process was not seen")
+	}
+	if Lives(pid, started) {
+		t.Error("a zombie is taken to live")
+	}
+	_ = child.Wait()
+}
+
+func TestExitsAreToldApart(t *testing.T) {
+	for script, want := range map[string]order.Exit{"exit 3": {Known: true, Code: 3}, "kill -9 $$": {Known: true, Code: 137, Signal: "9 (KILL)"}, "true": {Known: true}} {
+		cmd := exec.Command("sh", "-c", script)
+		_ = cmd.Run()
+		if got := exitOf(cmd.ProcessState); got != want {
+			t.Errorf("%s: got %+v, want %+v", script, got, want)
+		}
+	}
+}
+
+func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
+	l := layout{t.TempDir()}
+	start := func(env ...string) *exec.Cmd {
+		cmd := exec.Command("sleep", "600")
+		cmd.Env = env
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		return cmd
+	}
+	ours := start(envMember+"=it-1", envHome+"="+l.dir, envIncarnation+"=2")
+	others := []*exec.Cmd{start(envMember+"=it-2", envHome+"="+l.dir), start(envMember+"=it-1", envHome+"=/elsewhere"), start("X=" + envMember + "=it-1")}
+	if pids := find(l, "it-1", 2); len(pids) != 1 || pids[0] != ours.Process.Pid || len(find(l, "it-1", 1)) != 0 {
+		t.Errorf("found %v", pids)
+	}
+	sweep(l, "it-1", 0)
+	if Lives(ours.Process.Pid, startTime(ours.Process.Pid)) {
+		t.Error("the member's process lives")
+	}
+	for i, o := range others {
+		if !Lives(o.Process.Pid, startTime(o.Process.Pid)) {
+			t.Errorf("another process (%d) was ended", i)
+		}
+	}
+}

@@ -1,0 +1,106 @@
+package tide
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/look"
+)
+
+var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
+
+func ago(seconds float64) time.Time { return noon.Add(-time.Duration(seconds * float64(time.Second))) }
+
+func TestABucketShowsTheWorstOfItsTime(t *testing.T) {
+	samples := []control.Sample{
+		{At: ago(25), Lit: 0, Want: 3},
+		{At: ago(20), Lit: 3, Want: 3, Survives: 1, Votes: true},
+		{At: ago(10.2), Lit: 2, Want: 3, Survives: 0, Votes: true, Mark: "wardens-1 dark"},
+		{At: ago(10.1), Lit: 3, Want: 3, Survives: 1, Votes: true},
+	}
+	got := buckets(samples, noon, 30*time.Second, 30)
+	if got[0].known || got[4].known {
+		t.Error("time before the first sample is not unknown")
+	}
+	for second, lit := range map[int]int{6: 0, 11: 3, 18: 3, 19: 2, 20: 3, 29: 3} {
+		if b := got[second]; b.lit != lit || !b.known || b.want != 3 {
+			t.Errorf("column %d: %+v, want %d lit", second, b, lit)
+		}
+	}
+	if got[19].mark != "wardens-1 dark" || got[19].survives != 0 || got[20].mark != "" || got[20].survives != 1 {
+		t.Errorf("the tenth of a second in the dark was lost: %+v, %+v", got[19], got[20])
+	}
+}
+
+func TestSamplesOlderThanTheTideTellOnlyHowItBegan(t *testing.T) {
+	got := buckets([]control.Sample{{At: ago(900), Lit: 1, Want: 3, Mark: "old"}, {At: ago(800), Lit: 3, Want: 3, Mark: "older"}}, noon, 30*time.Second, 10)
+	for i, b := range got {
+		if b.lit != 3 || b.mark != "" {
+			t.Errorf("column %d: %+v", i, b)
+		}
+	}
+}
+
+func TestTheSpanFollowsTheLifeOfTheField(t *testing.T) {
+	for age, want := range map[float64]time.Duration{5: 30 * time.Second, 100: 2 * time.Minute, 250: 5 * time.Minute, 800: 15 * time.Minute, 90_000: 5 * time.Minute} {
+		if got := Span([]control.Sample{{At: ago(age)}}, noon); got != want {
+			t.Errorf("a field of %v s: %s, want %s", age, got, want)
+		}
+	}
+	if got := Span(nil, noon); got != 30*time.Second {
+		t.Errorf("a field without a past: %s", got)
+	}
+}
+
+func TestTheBandTellsSurvivalByShape(t *testing.T) {
+	var samples []control.Sample
+	for i, survives := range []int{2, 1, 0, -1} {
+		samples = append(samples, control.Sample{At: ago(float64(30 - 7*i)), Lit: 4 - i, Want: 4, Survives: survives, Votes: true})
+	}
+	for _, ascii := range []bool{false, true} {
+		k := look.Dark()
+		k.ASCII = ascii
+		g := grid.New(71, 6, k.Page())
+		Draw(g, k, samples, 1, 4, noon, Area{W: 71, H: 6})
+		lines := strings.Split(g.Plain(), "\n")
+		want := "█▄▁×"
+		if ascii {
+			want = "21_x"
+		}
+		seen := ""
+		for _, r := range strings.TrimPrefix(lines[4], " survives") {
+			if r != ' ' && !strings.HasSuffix(seen, string(r)) {
+				seen += string(r)
+			}
+		}
+		if seen != want {
+			t.Errorf("ascii %v: the band is %q, want %q:\n%s", ascii, seen, want, g.Plain())
+		}
+		if !strings.Contains(lines[1], "lit 1") || !strings.Contains(lines[2], "of 4") || !strings.Contains(lines[5], "30 s ago") || !strings.HasSuffix(lines[5], "now") {
+			t.Errorf("ascii %v:\n%s", ascii, g.Plain())
+		}
+	}
+}
+
+func TestMarksNeverOverlap(t *testing.T) {
+	var samples []control.Sample
+	for i := range 40 {
+		samples = append(samples, control.Sample{At: ago(float64(29 - i/2)), Lit: 1, Want: 1, Mark: "wardens-2 leads"})
+	}
+	for w := 0; w < 160; w += 3 {
+		for h := range 8 {
+			g := grid.New(w, h, look.Dark().Page())
+			Draw(g, look.Dark(), samples, 1, 1, noon, Area{W: w, H: h})
+			if h >= 4 && w > 60 {
+				for _, word := range strings.FieldsFunc(strings.Split(g.Plain(), "\n")[0], func(r rune) bool { return r == '▾' }) {
+					if word = strings.TrimSpace(word); word != "" && word != "wardens-2 leads" {
+						t.Fatalf("%d wide: a mark was cut: %q", w, word)
+					}
+				}
+			}
+		}
+	}
+}
