@@ -5,7 +5,7 @@ GO ?= go
 export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
-TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15
+TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 gcc=gcc /usr/include/stdlib.h=libc6-dev
 LOOK_NEEDS = $(RUN_NEEDS) tmux=tmux Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 

@@ -47,13 +47,11 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
 			Zone: zoneOf(draft, a.Node), Text: text})
 	}
-	leaving := map[field.MemberName]bool{}
 	for _, x := range p.Removes {
-		leaving[x.Member] = true
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
 			Zone: zoneOf(draft, x.Node), Text: fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)})
 	}
-	changes, err := changeSteps(s, draft, leaving, stages)
+	changes, err := changeSteps(s, draft, p, stages)
 	if err != nil {
 		return nil, err
 	}
@@ -63,13 +61,29 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 }
 
 // changeSteps finds the members that stay and whose configuration, or rest, the draft would change.
-func changeSteps(s *State, draft *field.Field, leaving map[field.MemberName]bool, stages map[field.RoleName]int) ([]plan.Step, error) {
+//
+// Configuration is rendered as it will be in the end: with those who come and without those who leave, so that what
+// follows their coming and going is in the review too.
+func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.RoleName]int) ([]plan.Step, error) {
 	if s.Field == nil {
 		return nil, nil
 	}
 	shadow := *s
 	shadow.Field = draft
 	scene := shadow.scene()
+	leaving := map[field.MemberName]bool{}
+	for _, x := range p.Removes {
+		leaving[x.Member] = true
+		scene.Joined[x.Role] = slices.DeleteFunc(scene.Joined[x.Role], func(m field.MemberName) bool { return m == x.Member })
+	}
+	for _, a := range p.Adds {
+		at := Node{}
+		if n := s.Nodes[a.Node]; n != nil {
+			at = *n
+		}
+		scene.Members[a.Name] = sceneMember(draft, a, at.Address, at.Dir, false, "")
+		scene.Joined[a.Role] = append(scene.Joined[a.Role], a.Name)
+	}
 	var steps []plan.Step
 	for _, stage := range draft.Stages() {
 		for _, role := range stage {
