@@ -194,8 +194,11 @@ func (s *State) byRole() map[field.RoleName][]*Member {
 // PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member
 // that answers but is missing from its cluster's roster is still joining.
 func (s *State) PhaseOf(m *Member) Phase {
-	if n := s.Nodes[m.Node]; n != nil && n.Dark && m.PID != 0 {
-		return Unknown
+	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+		switch m.Phase {
+		case Starting, Joining, Ready, Unready, Failed, Draining, Stopping:
+			return Unknown
+		}
 	}
 	if m.Phase == Ready && s.missingFromRoster(m) {
 		return Joining

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -196,5 +197,50 @@ func TestFoldingTheLogGivesTheState(t *testing.T) {
 	}
 	if got, want := engine.Commands(folded), engine.Commands(w.State); !slices.EqualFunc(got, want, func(a, b engine.Command) bool { return a.Node == b.Node }) {
 		t.Errorf("commands: got %v, want %v", got, want)
+	}
+}
+
+// TestOldLogsAreStillRead folds a log that an earlier version wrote and looks at what it says.
+func TestOldLogsAreStillRead(t *testing.T) {
+	if *update {
+		w := deployed(t, 0)
+		w.Lead("wardens-2", 3)
+		w.Kill("relays-1")
+		w.Run(500 * time.Millisecond)
+		var b strings.Builder
+		for _, e := range w.Log {
+			kind, data, err := engine.EncodeFact(e.Fact)
+			if err != nil {
+				t.Fatal(err)
+			}
+			fmt.Fprintf(&b, "%d\t%s\t%s\n", e.At.UnixNano(), kind, data)
+		}
+		if _, err := os.Stat("testdata/log-1.tsv"); os.IsNotExist(err) { // old logs are never written anew
+			if err := os.WriteFile("testdata/log-1.tsv", []byte(b.String()), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	data, err := os.ReadFile("testdata/log-1.tsv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := engine.NewState()
+	var last time.Time
+	for _, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
+		parts := strings.SplitN(line, "\t", 3)
+		fact, err := engine.DecodeFact(parts[1], []byte(parts[2]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var nanos int64
+		fmt.Sscan(parts[0], &nanos)
+		last = time.Unix(0, nanos).UTC()
+		engine.Apply(s, engine.Event{At: last, Fact: fact})
+	}
+	snap := engine.Snap(s, last)
+	want := "9 of 10 lit · relays-1 is dark: was killed by signal 9 (KILL)"
+	if snap.State != engine.StateDegraded || snap.Verdict != want || len(snap.Members) != 10 || snap.Roles[0].Leader != "wardens-2" {
+		t.Errorf("got %s: %s (%d members, leader %s)", snap.State, snap.Verdict, len(snap.Members), snap.Roles[0].Leader)
 	}
 }
