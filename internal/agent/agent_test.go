@@ -231,6 +231,43 @@ func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
 	}
 }
 
+// TestReportsOfAWeekWithoutControllerStaySmall has a member crash over and over while nobody comes.
+func TestReportsOfAWeekWithoutControllerStaySmall(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "reports.ndjson")
+	l, err := openReports(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const crashes = 20_000
+	l.add(order.Report{Kind: order.Taken, Member: "it-1", Revision: 1})
+	l.add(order.Report{Kind: order.Removed, Member: "it-2"})
+	for i := range crashes {
+		l.add(order.Report{Kind: order.Started, Member: "it-1", Incarnation: i})
+		l.add(order.Report{Kind: order.Exited, Member: "it-1", Incarnation: i})
+	}
+	if len(l.kept) > mostReports {
+		t.Errorf("%d reports are kept", len(l.kept))
+	}
+	dropped, last := 0, uint64(0)
+	kinds := map[order.ReportKind]bool{}
+	for _, r := range l.kept {
+		if r.Seq <= last {
+			t.Fatalf("report %d comes after %d", r.Seq, last)
+		}
+		last = r.Seq
+		kinds[r.Kind] = true
+		if r.Kind == order.Dropped {
+			dropped += r.Attempt
+		}
+	}
+	if !kinds[order.Taken] || !kinds[order.Removed] || last != 2*crashes+2 || dropped+len(l.kept)-1 != 2*crashes+2 {
+		t.Errorf("kinds %v, last %d, %d dropped and %d kept", kinds, last, dropped, len(l.kept))
+	}
+	if info, err := os.Stat(name); err != nil || info.Size() > 4<<20 {
+		t.Errorf("the file: %v, %v", info.Size(), err)
+	}
+}
+
 func TestBackOffDoublesUpToItsMost(t *testing.T) {
 	m := newMember(layout{t.TempDir()}, nil, "it-1")
 	m.order.Spec = &order.Spec{Restart: field.Restart{After: field.Duration(time.Second), Most: field.Duration(10 * time.Second)}}

@@ -2,15 +2,18 @@ package agent
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
 
@@ -92,6 +95,43 @@ func (l *reportLog) compact() error {
 	return nil
 }
 
+// mostReports is how many reports are kept while no controller comes. Above that, reports are dropped that a later one of
+// the same kind and member has overtaken; one report in their place says how many.
+const mostReports = 4000
+
+// thin drops what has been overtaken. What an order led to is never dropped: it is reported once.
+func (l *reportLog) thin() {
+	type about struct {
+		member field.MemberName
+		kind   order.ReportKind
+	}
+	newest := map[about]uint64{}
+	for _, r := range l.kept {
+		newest[about{r.Member, r.Kind}] = r.Seq
+	}
+	kept, dropped, last := []order.Report(nil), 0, order.Report{}
+	for _, r := range l.kept {
+		switch {
+		case r.Kind == order.Dropped:
+			dropped += r.Attempt
+		case newest[about{r.Member, r.Kind}] == r.Seq, r.Kind == order.Taken, r.Kind == order.Stopped, r.Kind == order.Removed:
+			kept = append(kept, r)
+			continue
+		default:
+			dropped++
+		}
+		last = r
+	}
+	if dropped > 0 {
+		kept = append(kept, order.Report{Seq: last.Seq, At: last.At, Kind: order.Dropped, Attempt: dropped})
+		slices.SortFunc(kept, func(a, b order.Report) int { return cmp.Compare(a.Seq, b.Seq) })
+	}
+	l.kept = kept
+	if err := l.compact(); err != nil {
+		slog.Error("reports cannot be compacted", "error", err)
+	}
+}
+
 // add gives the report its number and keeps it. A disk that is full costs no report as long as the agent lives.
 func (l *reportLog) add(r order.Report) {
 	l.mu.Lock()
@@ -112,6 +152,9 @@ func (l *reportLog) add(r order.Report) {
 	}
 	l.broken = err != nil
 	l.kept = append(l.kept, r)
+	if len(l.kept) > mostReports {
+		l.thin()
+	}
 	close(l.more)
 	l.more = make(chan struct{})
 }

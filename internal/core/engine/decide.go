@@ -320,6 +320,10 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 			continue
 		}
 		heard = r.Seq
+		if r.Kind == order.Dropped {
+			facts = append(facts, timed{ReportsDropped{Node: in.Node, Count: r.Attempt}, r.At})
+			continue
+		}
 		m := s.Members[r.Member]
 		if m == nil || m.Phase == Gone || m.Node != in.Node {
 			continue

@@ -158,7 +158,7 @@ func TestChooseUnderstandsRolesNodesAndMembers(t *testing.T) {
 func TestKindsOfEventsKeepTheirNames(t *testing.T) {
 	for _, kind := range strings.Fields(`accepted field-retired heard leader-lost leader-seen member-exited member-gone member-leaving
 		member-ordered member-planned member-ready member-reloaded member-started member-stopped member-unready node-back node-dark
-		node-released node-releasing order-refused order-taken restart-asked retire-asked role-founded rollout-ended roster-seen
+		reports-dropped node-released node-releasing order-refused order-taken restart-asked retire-asked role-founded rollout-ended roster-seen
 		start-asked start-failed stop-asked term-raised`) {
 		if _, ok := kinds[kind]; !ok {
 			t.Errorf("old logs have events of kind %s, and nothing reads them", kind)

@@ -23,7 +23,7 @@ var kinds = func() map[string]reflect.Type {
 	m := map[string]reflect.Type{}
 	for _, f := range []Fact{TermRaised{}, Accepted{}, MemberPlanned{}, RoleFounded{}, MemberOrdered{}, OrderTaken{},
 		OrderRefused{}, MemberStarted{}, StartFailed{}, MemberReady{}, MemberUnready{}, MemberExited{}, MemberReloaded{},
-		MemberStopped{}, MemberGone{}, MemberLeaving{}, LeaderSeen{}, LeaderLost{}, RosterSeen{}, NodeDark{}, NodeBack{}, Heard{},
+		MemberStopped{}, MemberGone{}, MemberLeaving{}, LeaderSeen{}, LeaderLost{}, RosterSeen{}, NodeDark{}, NodeBack{}, Heard{}, ReportsDropped{},
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutEnded{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}

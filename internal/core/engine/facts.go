@@ -153,6 +153,13 @@ type NodeDark struct {
 // NodeBack says that a node's agent answers: again, or this controller for the first time.
 type NodeBack struct{ Node field.NodeName }
 
+// ReportsDropped says that an agent waited so long for a controller that it dropped reports: a hole in history that is
+// not silent.
+type ReportsDropped struct {
+	Node  field.NodeName
+	Count int
+}
+
 // Heard says up to which report an agent has been heard.
 type Heard struct {
 	Node  field.NodeName
@@ -409,6 +416,11 @@ func (f NodeBack) apply(s *State, at time.Time) {
 	n.Unheard, n.Dark, n.DarkWhy, n.Since = false, false, "", at
 }
 func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
+
+func (f ReportsDropped) apply(*State, time.Time) {}
+func (f ReportsDropped) Sentence() string {
+	return fmt.Sprintf("%s had to drop %s while nobody came for them; the newest of each kind are there", f.Node, counted(f.Count, "report"))
+}
 
 func (f Heard) apply(s *State, _ time.Time) {
 	if n := s.Nodes[f.Node]; n != nil {

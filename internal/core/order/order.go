@@ -83,6 +83,7 @@ const (
 	Reloaded    ReportKind = "reloaded"
 	Leading     ReportKind = "leading" // leads, or has stopped leading
 	RosterRead  ReportKind = "roster"
+	Dropped     ReportKind = "dropped" // nobody came for so long that older reports were dropped; Attempt counts them
 )
 
 // Report is one observation of an agent. Reports of one agent are numbered without holes and kept until acknowledged.
