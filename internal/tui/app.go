@@ -163,6 +163,9 @@ func (a *app) nextSnap() tea.Cmd {
 
 func (a *app) readTide() tea.Cmd {
 	session, ctx := a.session, a.ctx
+	if session == nil {
+		return nil
+	}
 	return func() tea.Msg {
 		samples, err := session.Tide(ctx, time.Now().Add(-time.Hour))
 		if err != nil {
@@ -174,7 +177,7 @@ func (a *app) readTide() tea.Cmd {
 
 func (a *app) readReview() tea.Cmd {
 	session, ctx, draft := a.session, a.ctx, a.draft
-	if draft == nil {
+	if draft == nil || session == nil {
 		return nil
 	}
 	return func() tea.Msg {
@@ -213,6 +216,7 @@ func (a *app) deploy() tea.Cmd {
 // reopen tries to get the field back after its controller has gone.
 func (a *app) reopen() tea.Cmd {
 	ctx, folder, old := a.ctx, a.folder, a.session
+	a.session = nil
 	return func() tea.Msg {
 		if old != nil {
 			_ = old.Close()
@@ -330,7 +334,9 @@ func (a *app) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	if a.mode != onBoard {
 		return a, a.pressOver(is)
 	}
-	a.message = ""
+	if a.session != nil { // else it says that nobody holds the field
+		a.message = ""
+	}
 	switch {
 	case is(a.keys.Up):
 		a.cursor = a.model.Move(a.cursor, 0, -1)
@@ -371,7 +377,7 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 	return nil
 }
 
-// deployable tells whether what the review shows can be carried out.
+// deployable tells whether what the review shows can be carried out: not while nobody holds the field, for one.
 func (a *app) deployable() bool {
-	return a.review != nil && !a.review.Empty() && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
+	return a.session != nil && a.review != nil && !a.review.Empty() && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
 }

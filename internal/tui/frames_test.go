@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -41,6 +42,27 @@ func ferries() *field.Field {
 	return f
 }
 
+// nobody is a session that is there and never asked.
+type nobody struct{ control.Session }
+
+// TestTheScreenOutlivesItsController loses the field and gets it back, with keys pressed meanwhile.
+func TestTheScreenOutlivesItsController(t *testing.T) {
+	r := onRehearsal(t, 120, 40)
+	if _, cmd := r.Update(lostMsg{}); cmd == nil || r.session != nil {
+		t.Error("nothing is done about a controller that has gone")
+	}
+	for _, msg := range []tea.Msg{snapMsg{r.snap}, tickMsg(noon), openedMsg{err: errors.New("held by another")}, reviewMsg{review: r.review}} {
+		_, _ = r.Update(msg)
+	}
+	r.press("v", "d", "esc", "right")
+	if text := r.draw().Plain(); !strings.Contains(text, "The field cannot be held: held by another") {
+		t.Errorf("the screen does not say so:\n%s", text)
+	}
+	if _, cmd := r.Update(openedMsg{session: nobody{}}); cmd == nil || r.session == nil || r.bad {
+		t.Error("the field was not taken again")
+	}
+}
+
 // rehearsed is the application on a rehearsed field.
 type rehearsed struct {
 	*app
@@ -52,7 +74,7 @@ func onRehearsal(t *testing.T, w, h int) *rehearsed {
 	world := rehearse.New(noon)
 	world.ReadyAfter = map[field.RoleName]time.Duration{"wardens": 400 * time.Millisecond, "relays": 100 * time.Millisecond}
 	world.TakeOver()
-	a := newApp(context.Background(), "saltmarsh.field.yaml", control.Folder{}, nil)
+	a := newApp(context.Background(), "saltmarsh.field.yaml", control.Folder{}, nobody{})
 	a.w, a.h, a.draft = w, h, ferries()
 	r := &rehearsed{a, world}
 	r.see(t)
