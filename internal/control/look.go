@@ -23,7 +23,9 @@ const lookWait = 700 * time.Millisecond
 func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
-		return r.Snapshot(ctx)
+		if s, err := r.Snapshot(ctx); err == nil {
+			return s, nil
+		} // it has just let go
 	}
 	s, err := readState(f)
 	if err != nil {
@@ -37,7 +39,9 @@ func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review, error) {
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
-		return r.Review(ctx, draft)
+		if _, err := r.Snapshot(ctx); err == nil {
+			return r.Review(ctx, draft)
+		}
 	}
 	s, err := readState(f)
 	if errors.Is(err, ErrNothing) {

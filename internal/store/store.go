@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -67,6 +68,9 @@ func OpenToRead(name string) (*Store, error) {
 	if err == nil {
 		err = s.number()
 	}
+	if errors.Is(err, ErrNone) { // its first writer is just making it
+		return nil, err
+	}
 	if wal, missing := os.Stat(name + "-wal"); err != nil && (errors.Is(missing, fs.ErrNotExist) || missing == nil && wal.Size() == 0) {
 		// Nobody writes it, and the disk is full or the folder read-only: it can be read as it lies there.
 		query.Set("immutable", "1")
@@ -95,6 +99,9 @@ func (s *Store) number() error {
 	err := s.db.QueryRow(`SELECT coalesce(max(seq), 0) FROM events`).Scan(&s.last)
 	if err != nil {
 		s.db.Close()
+		if strings.Contains(err.Error(), "no such table: events") {
+			return ErrNone
+		}
 		return s.plain("read", err)
 	}
 	return nil

@@ -67,6 +67,12 @@ func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 	if _, err := OpenToRead(name); !errors.Is(err, ErrNone) {
 		t.Errorf("no log: got %v", err)
 	}
+	if err := os.WriteFile(name, nil, 0o600); err != nil { // a writer that has made the file and not yet the table
+		t.Fatal(err)
+	}
+	if _, err := OpenToRead(name); !errors.Is(err, ErrNone) {
+		t.Errorf("an empty file: got %v", err)
+	}
 	w, err := Open(name)
 	if err != nil {
 		t.Fatal(err)
