@@ -167,3 +167,55 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 		return strings.Contains(text, "wardens-2 is dark")
 	})
 }
+
+// TestADeletedStateFolderLeavesNoOrphans takes away the folder by which agents could be found again.
+func TestADeletedStateFolderLeavesNoOrphans(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	if n := len(x.processes()); n != 12 {
+		t.Fatalf("%d processes, want 9 members and 3 agents", n)
+	}
+	if err := os.RemoveAll(x.state); err != nil {
+		t.Fatal(err)
+	}
+	x.until("everything has ended", 20*time.Second, func() bool { return len(x.processes()) == 0 })
+}
+
+// TestAnAgentThatHangsMakesItsNodeUnknown stops an agent without ending it: what is on its node is unknown, not well and
+// not dark, and nothing is started elsewhere.
+func TestAnAgentThatHangsMakesItsNodeUnknown(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	before := x.status()
+	agent := x.agents()[0]
+	if err := syscall.Kill(agent, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = syscall.Kill(agent, syscall.SIGCONT) }()
+	unknown := func(s status) (n int) {
+		for _, m := range s.Members {
+			if m.Phase == "unknown" {
+				n++
+			}
+		}
+		return n
+	}
+	s := x.status()
+	if unknown(s) != 3 || s.State != "degraded" || !strings.Contains(s.Verdict, "is unknown: its agent does not answer") {
+		t.Errorf("without a controller: %d unknown, %s: %s", unknown(s), s.State, s.Verdict)
+	}
+	screen := newScreen(t, x, 120, 36, "open", x.file)
+	screen.has("is unknown: its agent does not answer")
+	if s := x.status(); unknown(s) != 3 {
+		t.Errorf("with a controller: %d unknown, %s", unknown(s), s.Verdict)
+	}
+	if err := syscall.Kill(agent, syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	screen.has("9 of 9 lit")
+	for _, m := range x.status().Members {
+		if was := before.member(m.Member); m.PID != was.PID {
+			t.Errorf("%s is process %d, was %d", m.Member, m.PID, was.PID)
+		}
+	}
+}
