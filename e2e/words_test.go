@@ -77,7 +77,7 @@ func TestWaitingWatchingAndFollowing(t *testing.T) {
 }
 
 func TestInterruptedDeployGoesOnFromWhereItWas(t *testing.T) {
-	x := newTrial(t, strings.Replace(ferries, "ready-after=150ms", "ready-after=2s", 1))
+	x := newTrial(t, strings.Replace(ferries, "ready-after=150ms", "ready-after=5s", 1))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	cmd := x.command(ctx, "deploy", x.file, "--yes")
@@ -86,8 +86,12 @@ func TestInterruptedDeployGoesOnFromWhereItWas(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	x.until("the wardens are starting", 20*time.Second, func() bool { return x.status().member("wardens-3").Phase == "starting" })
-	before := x.status().member("wardens-3").PID
+	before := 0
+	x.until("the wardens are starting", 20*time.Second, func() bool {
+		m := x.status().member("wardens-3")
+		before = m.PID
+		return m.Phase == "starting"
+	})
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}
