@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -145,7 +146,11 @@ func TestFullDiskLosesNothing(t *testing.T) {
 	if err := syscall.Mount("lantern", x.state, "tmpfs", 0, "size=512k"); err != nil {
 		t.Skipf("no small file system here: %v", err)
 	}
-	t.Cleanup(func() { _ = syscall.Unmount(x.state, syscall.MNT_DETACH) })
+	t.Cleanup(func() {
+		if err := errors.Join(syscall.Unmount(x.state, syscall.MNT_DETACH), os.RemoveAll(x.dir)); err != nil {
+			t.Error(err)
+		}
+	})
 	t.Cleanup(x.clean) // before the file system goes
 	x.must("deploy", x.file, "--yes")
 	before := x.status()

@@ -73,8 +73,8 @@ func TestMake(t *testing.T) {
 	}
 }
 
-// TestAPlanCarriedOutLeavesNothingToDo holds for every small field: after the adds and removes, the next plan is empty.
-func TestAPlanCarriedOutLeavesNothingToDo(t *testing.T) {
+// TestAPlanCarriedOutIsComplete holds for every small field: after the adds and removes, the next plan is empty.
+func TestAPlanCarriedOutIsComplete(t *testing.T) {
 	for from := range 5 {
 		for to := range 5 {
 			f := &field.Field{Nodes: []field.Node{{Name: "a1", Zone: "a"}, {Name: "b1", Zone: "b"}},
