@@ -19,7 +19,7 @@ type screen struct {
 func newScreen(t *testing.T, x *trial, w, h int, args ...string) *screen {
 	t.Helper()
 	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
-	all := append([]string{"-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
+	all := append([]string{"-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
 		"env", "LANTERNFIELD_STATE=" + x.state, "TERM=xterm-256color", binary}, args...)
 	if out, err := exec.Command("tmux", all...).CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v\n%s", err, out)
@@ -29,7 +29,7 @@ func newScreen(t *testing.T, x *trial, w, h int, args ...string) *screen {
 }
 
 func (s *screen) text() string {
-	out, err := exec.Command("tmux", "-S", s.socket, "capture-pane", "-p").Output()
+	out, err := exec.Command("tmux", "-u", "-S", s.socket, "capture-pane", "-p").Output()
 	if err != nil {
 		return ""
 	}
