@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -419,4 +420,54 @@ func TestLogsAreCutInPlace(t *testing.T) {
 	if lines := m.lastLines(); len(lines) != 1 || lines[0] != "goes on[2J" {
 		t.Errorf("last lines: %q", lines)
 	}
+}
+
+// TestAFullDiskRefusesOrdersAndLosesNothing runs an agent on a file system that is too small.
+func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a small file system takes root to mount")
+	}
+	dir := t.TempDir()
+	if err := syscall.Mount("lantern", dir, "tmpfs", 0, "size=256k"); err != nil {
+		t.Skipf("no small file system here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	c, end := started(t, dir)
+	t.Cleanup(end) // before the file system goes
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
+	first := until(t, c, &heard, order.Ready)
+	filler := filepath.Join(dir, "filler")
+	f, err := os.Create(filler)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for err == nil {
+		_, err = f.Write(make([]byte, 512))
+	}
+	f.Close()
+
+	err = c.Put(context.Background(), order.Order{Term: 1, Revision: 2, Member: "it-2", Want: order.Run, Spec: sleeper("it")})
+	var refused *Refused
+	if !errors.As(err, &refused) || refused.Status != http.StatusInsufficientStorage || !strings.HasPrefix(refused.Why, "the disk is full (") {
+		t.Errorf("an order on a full disk: %v", err)
+	}
+	// A crash on a full disk is reported all the same, and tried again until there is space.
+	for _, pid := range find(layout{dir}, "it-1", 0) {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+	if exit := until(t, c, &heard, order.Exited); exit.Incarnation != first.Incarnation {
+		t.Errorf("got %+v", exit)
+	}
+	if why := until(t, c, &heard, order.StartFailed).Why; !strings.HasPrefix(why, "the disk is full (") {
+		t.Errorf("a start on a full disk: %s", why)
+	}
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	until(t, c, &heard, order.Ready)
+	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-2", Want: order.Gone, Spec: sleeper("it")})
+	put(t, c, order.Order{Term: 1, Revision: 4, Member: "it-1", Want: order.Gone, Spec: sleeper("it")})
+	until(t, c, &heard, order.Removed)
+	until(t, c, &heard, order.Removed)
 }
