@@ -240,6 +240,8 @@ func TestWordsOnTheCommandLine(t *testing.T) {
 		{[]string{"open"}, 2, "the full-screen application needs a terminal; `lanternfield status` prints the field\n"},
 		{[]string{"journal"}, 2, "nothing has happened yet: DIR/state/saltmarsh holds no journal\n"},
 		{[]string{"check", "a.field.yaml", "b.field.yaml"}, 2, "two field files are named, a.field.yaml and b.field.yaml; name one\n"},
+		{[]string{"retire", "--field", "../../etc", "--yes", "--forget"}, 2, "\"../../etc\" cannot be a field's name; a name is made of lower-case letters, digits and hyphens, starts with a letter and has at most 63 characters\n"},
+		{[]string{"retire", "--field", "unheard", "--yes", "--forget"}, 2, "unheard is not deployed, so there is nothing to retire\n"},
 		{[]string{"check", "it"}, 2, "\"it\" has no meaning here; a field file is named NAME.field.yaml\n"},
 	} {
 		out, code := x.try(20*time.Second, test.args...)

@@ -34,6 +34,12 @@ const (
 	envHome        = "LANTERNFIELD_HOME"
 )
 
+// Marks tells whether a variable, as NAME=VALUE, marks a process as a member's.
+func Marks(variable string) bool {
+	name, _, _ := strings.Cut(variable, "=")
+	return name == envMember || name == envIncarnation || name == envHome
+}
+
 // spawn starts the member's program. Its output goes to a file opened for appending; the lock that it inherits is held
 // until the last process of this incarnation has ended, whatever becomes of the agent.
 func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int) (*process, int64, error) {

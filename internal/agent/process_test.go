@@ -134,6 +134,15 @@ func TestExitsAreToldApart(t *testing.T) {
 	}
 }
 
+func TestMarksAreToldFromOtherVariables(t *testing.T) {
+	for variable, want := range map[string]bool{envMember + "=it-1": true, envHome + "=/x": true, envIncarnation + "=1": true,
+		"LANTERNFIELD_STATE=/x": false, "PATH=" + envMember + "=it": false, envMember + "S=x": false} {
+		if Marks(variable) != want {
+			t.Errorf("%s: %v", variable, !want)
+		}
+	}
+}
+
 func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
 	l := layout{t.TempDir()}
 	start := func(env ...string) *exec.Cmd {

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/fieldfile"
 )
 
@@ -164,7 +165,11 @@ func (a *app) pickFile(args []string) (file string, rest []string, err error) {
 	case 0:
 		return "", nil, errors.New("no field file is named, and this folder has none; name one: NAME.field.yaml")
 	}
-	return "", nil, fmt.Errorf("this folder has %d field files (%s); name one", len(found), strings.Join(found, ", "))
+	shown := strings.Join(found[:min(5, len(found))], ", ")
+	if len(found) > 5 {
+		shown += " …"
+	}
+	return "", nil, fmt.Errorf("this folder has %d field files (%s); name one", len(found), shown)
 }
 
 // folder finds the state folder of the field that the arguments mean.
@@ -184,6 +189,9 @@ func (a *app) folder(args []string) (control.Folder, string, []string, error) {
 }
 
 func (a *app) folderOf(name string) (control.Folder, error) {
+	if !field.NamePattern.MatchString(name) {
+		return control.Folder{}, fmt.Errorf("%q cannot be a field's name; %s", name, field.NameRule)
+	}
 	root, err := control.Root(a.state)
 	return control.FolderOf(root, name), err
 }

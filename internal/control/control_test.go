@@ -217,6 +217,16 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 }
 
 func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
+	foreign := Folder{Dir: t.TempDir()}
+	if err := os.WriteFile(filepath.Join(foreign.Dir, "precious"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := Forget(foreign); err == nil || !strings.HasPrefix(err.Error(), "nothing is known of ") {
+		t.Errorf("a folder that is no field's: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(foreign.Dir, "precious")); err != nil {
+		t.Errorf("a foreign folder was removed: %v", err)
+	}
 	f := folder(t)
 	s := open(t, f)
 	if err := s.Do(context.Background(), Order{What: "deploy", Draft: sleepers(1)}); err != nil {

@@ -101,6 +101,9 @@ func marked(env []byte, member string) bool {
 
 // Forget removes what is kept of a field: its history and its receipt. The field must be retired, or never deployed.
 func Forget(f Folder) error {
+	if _, err := os.Stat(f.events()); err != nil {
+		return fmt.Errorf("nothing is known of %s: %s holds no history", fieldName(f), f.Dir)
+	}
 	lock, holder, err := f.take("forget")
 	if err != nil {
 		return err
@@ -109,7 +112,11 @@ func Forget(f Folder) error {
 		return &HeldError{Field: fieldName(f), Holder: *holder}
 	}
 	defer lock.Close()
-	if s, err := readState(f); err == nil && s.Deployed() {
+	s, err := readState(f)
+	if err != nil && !errors.Is(err, ErrNothing) {
+		return err
+	}
+	if err == nil && s.Deployed() {
 		return fmt.Errorf("%s is deployed; retire it before it is forgotten", fieldName(f))
 	}
 	return os.RemoveAll(f.Dir)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -156,6 +157,8 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Bindi
 	cmd := exec.Command(l.Binary, "agent", "--dir", at.Dir, "--node", string(node), "--address", at.Address, "--ready-fd", "3")
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
 	cmd.ExtraFiles = []*os.File{write}
+	// A controller may itself be run by a member of some field; its agents must not be taken for that member.
+	cmd.Env = slices.DeleteFunc(os.Environ(), agent.Marks)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	err = cmd.Start()
 	write.Close()
