@@ -61,10 +61,10 @@ func (s *screen) until(what string, shows func(text string) bool) string {
 	}
 }
 
-// has waits for a text.
+// has waits for a text, which may go on in the next line.
 func (s *screen) has(text string) string {
 	s.Helper()
-	return s.until(text, func(shown string) bool { return strings.Contains(shown, text) })
+	return s.until(text, func(shown string) bool { return strings.Contains(strings.Join(strings.Fields(shown), " "), text) })
 }
 
 // lamp gives the light of a member: the cell one or two rows above the middle of its name.
@@ -147,7 +147,7 @@ func TestBoardFromDraftToQuit(t *testing.T) {
 
 	// A file that is broken meanwhile changes nothing.
 	x.write("format: 1\nfield: saltmarsh\nnodse: []\n")
-	s.has("The file cannot be used, the last good draft stays")
+	s.has(`The file cannot be used, the last good draft stays: line 1: the file lacks nodes and roles (and 1 more)`)
 
 	// Quitting stops nothing.
 	s.press("q")

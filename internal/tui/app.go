@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -308,12 +309,31 @@ func (a *app) lost() tea.Cmd {
 func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	a.stamp = msg.stamp
 	if msg.err != nil {
-		a.trouble = "The file cannot be used, the last good draft stays: " + msg.err.Error()
+		a.trouble = "The file cannot be used, the last good draft stays: " + inOneLine(msg.err)
 		return nil
 	}
 	a.trouble, a.draft, a.findings = "", msg.file.Field, msg.found
 	a.rebuild()
 	return a.readReview()
+}
+
+// inOneLine words what is wrong with a file where there is one line for it.
+func inOneLine(err error) string {
+	var errs fieldfile.Errors
+	if !errors.As(err, &errs) || len(errs) == 0 {
+		return err.Error()
+	}
+	text := errs[0].Text
+	if errs[0].Line > 0 {
+		text = fmt.Sprintf("line %d: %s", errs[0].Line, text)
+	}
+	if hint, _, _ := strings.Cut(errs[0].Hint, "?"); strings.HasPrefix(hint, "did you mean") {
+		text += "; " + hint + "?"
+	}
+	if len(errs) > 1 {
+		text += fmt.Sprintf(" (and %d more)", len(errs)-1)
+	}
+	return text
 }
 
 func (a *app) say(bad bool, text string) { a.message, a.bad, a.said = text, bad, time.Now() }

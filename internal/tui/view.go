@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -69,8 +70,8 @@ func (a *app) draw() *grid.Grid {
 	return g
 }
 
-// drawVerdict writes the field's name, the draft's unsent changes, the state and the verdict, on as many lines as that
-// takes, at most three; it gives the line of the views.
+// drawVerdict writes the field's name, the draft's unsent changes, the state and the verdict, and gives the line of the
+// views. It always takes the same lines, so that nothing below moves when the verdict grows.
 func (a *app) drawVerdict(g *grid.Grid) int {
 	k, snap := a.look, a.model.Snap
 	name := snap.Field
@@ -90,39 +91,39 @@ func (a *app) drawVerdict(g *grid.Grid) int {
 		}
 		x = g.Clip(x+3, 0, a.w-x-3, text, k.In(k.Act))
 	}
-	state := string(snap.State)
-	if snap.State == engine.StateDeploying && snap.Rollout.What != "" {
-		state = string(snap.State)
-	}
-	x = g.Clip(x+3, 0, a.w-x-3, state, k.In(k.StateColor(snap.State)).Strong())
+	x = g.Clip(x+3, 0, a.w-x-3, string(snap.State), k.In(k.StateColor(snap.State)).Strong())
 	clock := a.now.Format("15:04:05")
 	if a.w < 60 {
 		clock = ""
 	}
 	room := a.w - x - 3 - len(clock) - 2
 	g.Text(a.w-1-len(clock), 0, clock, k.Quiet())
-	lines := grid.Wrap(snap.Verdict, room)
-	row := 0
-	switch {
-	case len(lines) <= 1 && room > 20:
-		g.Clip(x+3, 0, room, snap.Verdict, k.Text())
-	default:
-		for _, line := range head(grid.Wrap(snap.Verdict, a.w-2), 2) {
-			row++
-			g.Clip(1, row, a.w-2, line, k.Text())
-		}
+	row := 2
+	if a.w < 100 {
+		row = min(3, a.h/6)
 	}
-	row++
+	rest := snap.Verdict
+	if beside := grid.Wrap(rest, room); room >= leastBeside && len(beside) > 0 {
+		g.Text(x+3, 0, beside[0], k.Text())
+		rest = strings.TrimPrefix(rest, beside[0])
+	}
+	for i, line := range head(grid.Wrap(rest, a.w-2), row-1) {
+		g.Clip(1, 1+i, a.w-2, line, k.Text())
+	}
 	g.Text(1, row, "Board", k.In(k.Lit).Strong())
 	return row
 }
 
+// leastBeside is how many cells the verdict must have beside the state to begin there.
+const leastBeside = 24
+
+// head keeps the first lines and says when that is not all.
 func head(lines []string, n int) []string {
-	if len(lines) > n {
+	if n > 0 && len(lines) > n {
 		lines = lines[:n]
 		lines[n-1] += " …"
 	}
-	return lines
+	return lines[:min(n, len(lines))]
 }
 
 // drawNotice writes the newest answer, or what is wrong with the file, or the first finding, or what to do next.

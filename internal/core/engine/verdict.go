@@ -39,7 +39,7 @@ func judge(s *State, snap *Snapshot) FieldState {
 		return StateDown
 	}
 	switch {
-	case broken, slices.ContainsFunc(snap.Roles, RoleView.leaderless), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Phase == Stopped || m.Phase == Stopping }):
+	case broken, slices.ContainsFunc(snap.Roles, RoleView.Leaderless), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Phase == Stopped || m.Phase == Stopping }):
 		return StateDegraded
 	case warming:
 		return StateConverging
@@ -50,8 +50,8 @@ func judge(s *State, snap *Snapshot) FieldState {
 // cannotWork tells whether a role that should do its work cannot.
 func cannotWork(r RoleView) bool { return r.Want > 0 && !r.Halted && r.Survives < 0 }
 
-// leaderless tells whether a role that has had a leader, and could have one, has none.
-func (r RoleView) leaderless() bool {
+// Leaderless tells whether a role that has had a leader, and could have one, has none.
+func (r RoleView) Leaderless() bool {
 	return r.Votes && r.Leader == "" && r.LeaderTerm > 0 && r.Survives >= 0 && !r.Halted
 }
 
@@ -70,7 +70,7 @@ func sentence(s *State, snap *Snapshot) string {
 		return retiring(s, snap)
 	}
 	if snap.State == StateStopped {
-		return fmt.Sprintf("Stopped on purpose: %s keep data and place.", counted(len(snap.Members), "member"))
+		return fmt.Sprintf("Stopped on purpose (%s); data and place are kept.", counted(len(snap.Members), "member"))
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
 	if n := s.listening(); n > 0 {
@@ -88,7 +88,7 @@ func sentence(s *State, snap *Snapshot) string {
 	}
 	parts = append(parts, darkMembers(snap)...)
 	for _, r := range snap.Roles {
-		if r.leaderless() {
+		if r.Leaderless() {
 			parts = append(parts, fmt.Sprintf("nobody leads %s: writes wait for an election", r.Role))
 		}
 	}

@@ -157,6 +157,8 @@ func (p *writer) meaning(role *board.Role, m board.Member) {
 	p.text(head, p.k.Dim)
 	text := fmt.Sprintf("%s holds %d of %d votes: ", role.Role, left, role.Voters)
 	switch more := left - role.VotesNeeded; {
+	case role.Leaderless():
+		p.text(text+"enough, but nobody leads. Writes wait for an election.", p.k.Warm)
 	case more < 0:
 		p.text(text+"writes stop.", p.k.Fail)
 	case more == 0:
