@@ -177,7 +177,7 @@ func (m *member) change(ctx context.Context, before *order.Spec) {
 	probes := func(s *order.Spec) []any { return []any{s.Ready, s.Alive, s.Leader, s.Roster} }
 	if !reflect.DeepEqual(probes(before), probes(spec)) {
 		m.unwatch()
-		m.watch(ctx, true)
+		m.watch(true)
 	}
 }
 
@@ -247,7 +247,7 @@ func (m *member) adopted(p *process) {
 	m.proc = p
 	m.keep()
 	m.report(order.Report{Kind: order.Adopted, PID: p.pid})
-	m.watch(context.Background(), true)
+	m.watch(true)
 }
 
 func (m *member) keep() {
@@ -301,7 +301,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	m.proc, m.kept.PID, m.kept.StartTime = p, p.pid, started
 	m.keep()
 	m.report(order.Report{Kind: order.Started, PID: p.pid})
-	m.watch(ctx, false)
+	m.watch(false)
 	return nil
 }
 
@@ -314,7 +314,8 @@ func (m *member) logSize() int64 {
 
 func (m *member) logFile() string { return filepath.Join(m.disk.member(m.name), "output.log") }
 
-func (m *member) watch(_ context.Context, wasReady bool) {
+// watch begins to probe the process. It ends with unwatch alone: what the agent's end means for it, run decides.
+func (m *member) watch(wasReady bool) {
 	ctx, cancel := context.WithCancel(context.Background())
 	m.watching = cancel
 	incarnation := m.kept.Incarnation

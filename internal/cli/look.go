@@ -202,12 +202,10 @@ func (a *app) statusCommand() *cobra.Command {
 				return fmt.Errorf("there is no state %q; a field is %s%s", wait, strings.Join(words, ", "), hint)
 			}
 			ctx := cmd.Context()
-			if wait != "" || watch {
+			if wait != "" {
 				var cancel context.CancelFunc
-				if wait != "" {
-					ctx, cancel = context.WithTimeout(ctx, timeout)
-					defer cancel()
-				}
+				ctx, cancel = context.WithTimeout(ctx, timeout)
+				defer cancel()
 			}
 			return a.status(ctx, folder, file, wait, watch)
 		}}

@@ -118,7 +118,6 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
 		a.retireCommand(), a.journalCommand(), a.agentCommand(), a.schemaCommand(), a.versionCommand())
-	root.CompletionOptions.HiddenDefaultCmd = false
 	return root
 }
 

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -86,14 +87,7 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 	}
 }
 
-func fieldName(f Folder) string {
-	for i := len(f.Dir) - 1; i >= 0; i-- {
-		if f.Dir[i] == '/' {
-			return f.Dir[i+1:]
-		}
-	}
-	return f.Dir
-}
+func fieldName(f Folder) string { return filepath.Base(f.Dir) }
 
 func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	key, err := f.key()

@@ -3,6 +3,7 @@
 package field
 
 import (
+	"encoding/json"
 	"maps"
 	"slices"
 	"strconv"
@@ -222,7 +223,7 @@ func (t *Text) UnmarshalJSON(data []byte) error {
 	s := string(data)
 	if strings.HasPrefix(s, `"`) {
 		var plain string
-		if err := unquote(data, &plain); err != nil {
+		if err := json.Unmarshal(data, &plain); err != nil {
 			return err
 		}
 		s = plain

@@ -1,7 +1,6 @@
 package field
 
 import (
-	"encoding/json"
 	"maps"
 	"slices"
 )
@@ -150,5 +149,3 @@ func (p *Program) PortNames() []string { return slices.Sorted(maps.Keys(p.Ports)
 
 // Fixed tells whether the port is one number and not a range.
 func (p Port) Fixed() bool { return p.Port != 0 }
-
-func unquote(data []byte, into *string) error { return json.Unmarshal(data, into) }

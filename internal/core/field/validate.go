@@ -115,8 +115,8 @@ func (v *validator) role(r *Role) {
 		}
 	}
 	if r.Where != "" {
-		env := map[string]any{"name": "", "zone": "", "labels": map[string]string{}, "cpu": 0.0, "memory": 0.0, "disk": 0.0}
-		v.expression(at("where"), r.Where, expr.Env(env), expr.AsBool())
+		_, err := CompileWhere(r.Where)
+		v.unreadable(at("where"), err)
 	}
 	for _, s := range []struct {
 		key  string
@@ -131,11 +131,16 @@ func (v *validator) role(r *Role) {
 	}
 }
 
-func (v *validator) expression(path []string, text string, options ...expr.Option) {
+func (v *validator) expression(path []string, text string) {
 	if text == "" || strings.Contains(text, "{{") {
 		return
 	}
-	if _, err := expr.Compile(text, options...); err != nil {
+	_, err := expr.Compile(text)
+	v.unreadable(path, err)
+}
+
+func (v *validator) unreadable(path []string, err error) {
+	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		v.add(path, "expressions are written like  labels.disk == \"nvme\"  or  body.health == \"true\"", "this expression cannot be read: %s", first)
 	}

@@ -211,21 +211,6 @@ func (n *nodeUse) choosePorts(role *field.Role) map[string]int {
 	return chosen
 }
 
-// whereEnv is what a `where` expression sees of a node.
-type whereEnv struct {
-	Name   string            `expr:"name"`
-	Zone   string            `expr:"zone"`
-	Labels map[string]string `expr:"labels"`
-	CPU    float64           `expr:"cpu"`
-	Memory float64           `expr:"memory"`
-	Disk   float64           `expr:"disk"`
-}
-
-// CompileWhere checks a `where` expression; it must yield true or false.
-func CompileWhere(where string) (*vm.Program, error) {
-	return expr.Compile(where, expr.Env(whereEnv{}), expr.AsBool())
-}
-
 func (s *Site) matches(where string, n *field.Node) (bool, error) {
 	if where == "" {
 		return true, nil
@@ -233,13 +218,12 @@ func (s *Site) matches(where string, n *field.Node) (bool, error) {
 	program, ok := s.where[where]
 	if !ok {
 		var err error
-		if program, err = CompileWhere(where); err != nil {
+		if program, err = field.CompileWhere(where); err != nil {
 			return false, err
 		}
 		s.where[where] = program
 	}
-	out, err := expr.Run(program, whereEnv{Name: string(n.Name), Zone: string(n.Zone), Labels: n.Labels,
-		CPU: n.Size.CPU, Memory: float64(n.Size.Memory), Disk: float64(n.Size.Disk)})
+	out, err := expr.Run(program, n.WhereEnv())
 	if err != nil {
 		return false, err
 	}
