@@ -1,5 +1,6 @@
 # Sourced by scripts that look at the application: a terminal of 160 by 40 cells on a screen of 1280 by 800 that nobody
-# sees. screen_open COMMAND… runs a command in it, press sends keys, shot FILE.png takes a picture, screen_close ends it.
+# sees. screen_open COMMAND… runs a command in it, press sends keys, shot FILE.png [CROP] takes a picture, screen_close
+# ends it.
 # SCREEN_COLORS=light gives a light terminal; SCREEN_CELLS=80x24 another size.
 screen_open() {
 	display=90
@@ -19,7 +20,7 @@ screen_open() {
 
 press() { for key in "$@"; do xdotool key "$key"; sleep 0.08; done; sleep 0.3; }
 
-shot() { import -window root "$1"; }
+shot() { import -window root ${2:+-crop "$2" +repage} "$1"; }
 
 screen_close() {
 	kill $xterm 2>/dev/null || true

@@ -45,5 +45,5 @@ screen_close
 
 SCREEN_CELLS=80x24 screen_open bin/lanternfield open "$file"
 sleep 2
-shot "$out/board-80x24.png"
+shot "$out/board-80x24.png" 640x480+0+0
 press q
