@@ -320,3 +320,21 @@ func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
 		t.Errorf("since 12: %d samples, want the one before and two", n)
 	}
 }
+
+// TestWhoeverIsAnsweredSeesItInTheNextSnapshot repeats what once came late only now and then.
+func TestWhoeverIsAnsweredSeesItInTheNextSnapshot(t *testing.T) {
+	s := open(t, folder(t))
+	if err := s.Do(t.Context(), Order{What: "deploy", Draft: sleepers(1), By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, s, "converged", in(engine.StateConverged))
+	for i := range 100 {
+		what := []string{"stop", "start"}[i%2]
+		if err := s.Do(t.Context(), Order{What: what, By: "test"}); err != nil {
+			t.Fatal(err)
+		}
+		if snap, err := s.Snapshot(t.Context()); err != nil || snap.Rollout.What != what {
+			t.Fatalf("order %d: after %s was answered the snapshot says %q (%v)", i, what, snap.Rollout.What, err)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -158,7 +159,16 @@ func (c *Controller) own(ctx context.Context) {
 		for len(batch) < mostTogether && len(c.inputs) > 0 {
 			batch = append(batch, <-c.inputs)
 		}
-		if err := c.decide(batch); err != nil {
+		answers, err := c.decide(batch)
+		if err == nil {
+			c.publish() // whoever gets an answer finds it in the next snapshot
+		}
+		for i, r := range batch {
+			if r.reply != nil {
+				r.reply <- cmp.Or(err, answers[i])
+			}
+		}
+		if err != nil {
 			slog.Error("the controller lets go of the field", "error", err)
 			c.mu.Lock()
 			c.failed = err
@@ -168,12 +178,12 @@ func (c *Controller) own(ctx context.Context) {
 			c.cancel()
 			return
 		}
-		c.publish()
 		c.dispatch(ctx)
 	}
 }
 
-func (c *Controller) decide(batch []request) error {
+// decide gives the answer to each input once all their events are stored, or why they could not be stored.
+func (c *Controller) decide(batch []request) ([]error, error) {
 	var events []engine.Event
 	answers := make([]error, len(batch))
 	c.mu.Lock()
@@ -200,18 +210,7 @@ func (c *Controller) decide(batch []request) error {
 		}
 	}
 	c.mu.Unlock()
-	err := c.store.Append(events)
-	for i, r := range batch {
-		if r.reply == nil {
-			continue
-		}
-		if err != nil {
-			r.reply <- err
-		} else {
-			r.reply <- answers[i]
-		}
-	}
-	return err
+	return answers, c.store.Append(events)
 }
 
 func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding, error) {

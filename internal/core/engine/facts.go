@@ -487,6 +487,9 @@ func (m *Member) enter(p Phase, at time.Time) {
 }
 
 func (m *Member) fail(why string, attempt int, retryIn time.Duration, at time.Time) {
+	if m.RestartDue || m.Ordered.Revision > m.Taken {
+		attempt = 0 // it failed before the newest order reached it, which does not count against that order
+	}
 	m.PID, m.Why, m.Attempt, m.RetryAt = 0, why, attempt, at.Add(retryIn)
 	m.enter(Failed, at)
 }
