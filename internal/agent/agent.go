@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -46,8 +47,11 @@ type Agent struct {
 	reports *reportLog
 	token   string
 
+	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
+
 	mu      sync.Mutex
 	members map[field.MemberName]*held
+	working map[field.MemberName]*work // operations by the member that they are about
 	quit    context.CancelFunc
 	wait    sync.WaitGroup
 }
@@ -65,7 +69,7 @@ var ErrRunning = errors.New("another agent runs in this folder")
 // Run is an agent from its first breath to its last. It returns when the context ends or the controller dismisses it.
 func Run(ctx context.Context, o Options) error {
 	debug.SetGCPercent(30) // an agent shall be small: it sits beside what matters
-	a := &Agent{options: o, disk: layout{o.Dir}, members: map[field.MemberName]*held{}}
+	a := &Agent{options: o, disk: layout{o.Dir}, members: map[field.MemberName]*held{}, working: map[field.MemberName]*work{}}
 	lock, err := holdLock(a.disk.lock())
 	if errors.Is(err, errStillAlive) {
 		return ErrRunning
@@ -124,6 +128,7 @@ func (a *Agent) resume(ctx context.Context) error {
 			a.hold(ctx, o)
 		}
 	}
+	a.takeUp(ctx)
 	return nil
 }
 
@@ -155,6 +160,22 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.Why }
 
+// heed refuses a term that is over, and notes a new one on disk before anything of it is done. The caller holds the lock.
+func (a *Agent) heed(term uint64) error {
+	if term < a.memory.Term {
+		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", term, a.memory.Term)}
+	}
+	if term > a.memory.Term {
+		next := a.memory
+		next.Term = term
+		if err := writeSafe(a.disk.memory(), next); err != nil {
+			return &Refused{http.StatusInsufficientStorage, err.Error()}
+		}
+		a.memory = next
+	}
+	return nil
+}
+
 // Take keeps an order on disk, then has it carried out. Orders of an older term or revision are refused; the newest one
 // repeated is taken again without effect.
 func (a *Agent) Take(ctx context.Context, o order.Order) error {
@@ -163,20 +184,12 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if o.Term < a.memory.Term {
-		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", o.Term, a.memory.Term)}
+	if err := a.heed(o.Term); err != nil {
+		return err
 	}
 	h := a.members[o.Member]
 	if h != nil && o.Revision < h.order.Revision {
 		return &Refused{http.StatusConflict, fmt.Sprintf("the order has revision %d, and revision %d has been taken", o.Revision, h.order.Revision)}
-	}
-	if o.Term > a.memory.Term {
-		next := a.memory
-		next.Term = o.Term
-		if err := writeSafe(a.disk.memory(), next); err != nil {
-			return &Refused{http.StatusInsufficientStorage, err.Error()}
-		}
-		a.memory = next
 	}
 	if h != nil && o.Revision == h.order.Revision {
 		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})

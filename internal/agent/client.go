@@ -38,6 +38,16 @@ func (c *Client) Put(ctx context.Context, o order.Order) error {
 	return err
 }
 
+// Operate sends an operation; errors are as with Put.
+func (c *Client) Operate(ctx context.Context, o order.Operation) error {
+	data, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	_, err = c.do(ctx, http.MethodPut, fmt.Sprintf("/v1/operations/%d", o.ID), data)
+	return err
+}
+
 // Reports waits for reports above a number and acknowledges those up to ack; 0 acknowledges none.
 func (c *Client) Reports(ctx context.Context, after, ack uint64, wait time.Duration) (*News, error) {
 	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/reports?after=%d&ack=%d&wait=%s", after, ack, wait), nil)

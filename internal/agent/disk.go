@@ -24,6 +24,12 @@ func (l layout) lock() string     { return filepath.Join(l.dir, "agent.lock") }
 func (l layout) reports() string  { return filepath.Join(l.dir, "reports.ndjson") }
 func (l layout) memory() string   { return filepath.Join(l.dir, "memory.json") }
 func (l layout) keeps() string    { return filepath.Join(l.dir, "keep") }
+func (l layout) operations() string {
+	return filepath.Join(l.dir, "operations")
+}
+func (l layout) operation(m field.MemberName) string {
+	return filepath.Join(l.operations(), string(m)+".json")
+}
 func (l layout) keep(m field.MemberName) string {
 	return filepath.Join(l.keeps(), string(m))
 }

@@ -35,6 +35,7 @@ type member struct {
 	watching context.CancelFunc
 	hung     chan int // incarnations whose alive probe has given up
 	lagged   uint64   // the order whose lag has been waited out
+	look     *look
 
 	mu      sync.Mutex
 	measure Measure
@@ -51,7 +52,7 @@ const (
 )
 
 func newMember(l layout, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1)}
+	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -83,12 +84,13 @@ func (m *member) aliveLock() string   { return filepath.Join(m.disk.keep(m.name)
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
 	m.resume()
-	if m.order.Want == order.Stop && m.proc == nil {
+	if m.proc == nil && (m.order.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
 	var retry <-chan time.Time
 	for {
 		switch want := m.order.Want; {
+		case m.over() && m.proc == nil:
 		case want == order.Run && m.proc == nil && retry == nil && m.order.Lag > 0 && m.lagged != m.order.Revision:
 			m.lagged = m.order.Revision
 			retry = time.After(m.order.Lag)
@@ -127,7 +129,11 @@ func (m *member) run(ctx context.Context) {
 				retry = nil
 			}
 		case e := <-exited:
-			retry = time.After(m.crashed(e))
+			if wait := m.crashed(e); m.over() {
+				m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
+			} else {
+				retry = time.After(wait)
+			}
 		case <-retry:
 			retry = nil
 		case incarnation := <-m.hung:
@@ -139,11 +145,14 @@ func (m *member) run(ctx context.Context) {
 	}
 }
 
+// over tells whether the member shall not be started any more: it leaves, and ends by itself when its cluster has let it go.
+func (m *member) over() bool { return m.order.Want == order.Run && m.order.Final }
+
 // take makes the order the current one. It tells whether a pending retry should not be waited for.
 func (m *member) take(ctx context.Context, o order.Order) bool {
 	before := m.order
 	m.order = o
-	if o.Want == order.Stop && m.proc == nil {
+	if m.proc == nil && (o.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: o.Revision})
 	}
 	if o.Want == order.Run && m.proc != nil && before.Spec != nil && before.Round == o.Round && !reflect.DeepEqual(before.Spec, o.Spec) {
@@ -319,7 +328,7 @@ func (m *member) watch(wasReady bool) {
 	ctx, cancel := context.WithCancel(context.Background())
 	m.watching = cancel
 	incarnation := m.kept.Incarnation
-	w := &watcher{member: m.name, spec: m.order.Spec, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
+	w := &watcher{member: m.name, spec: m.order.Spec, look: m.look, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
 		report: func(r order.Report) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation
@@ -370,7 +379,7 @@ func (m *member) crashed(e order.Exit) time.Duration {
 	m.kept.Ended = true
 	pid := m.kept.PID
 	wait := m.backOff()
-	if pid > 0 {
+	if pid > 0 && !m.over() {
 		m.report(order.Report{Kind: order.Exited, PID: pid, Exit: &e, Lines: m.lastLines(), Attempt: m.kept.Attempt, RetryIn: wait})
 	}
 	m.ended(pid)

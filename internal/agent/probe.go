@@ -83,7 +83,7 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 	}
 	res, err := probeClient.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %s", what, plainNet(err))
+		return nil, netError(what, err)
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
@@ -110,7 +110,7 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 	var d net.Dialer
 	conn, err := d.DialContext(ctx, "tcp", a.address(t.Port))
 	if err != nil {
-		return nil, fmt.Errorf("connect to %s: %s", a.address(t.Port), plainNet(err))
+		return nil, netError("connect to "+a.address(t.Port), err)
 	}
 	defer conn.Close()
 	if deadline, ok := ctx.Deadline(); ok {
@@ -181,10 +181,15 @@ func (a *asker) check(ctx context.Context, p *field.Probe, patience time.Duratio
 	if err != nil {
 		return err
 	}
+	return a.judge(p, got)
+}
+
+// judge tells what is wrong with an answer; nil when nothing is.
+func (a *asker) judge(p *field.Probe, got *answer) error {
 	if p.Expect == "" {
 		switch {
 		case p.HTTP != nil && got.status >= 400:
-			return fmt.Errorf("the answer was HTTP status %d", got.status)
+			return fmt.Errorf("the answer was HTTP status %d: %s", got.status, refusal(got))
 		case len(p.Exec) > 0 && got.status != 0:
 			return fmt.Errorf("%s ended with exit code %d: %s", p.Exec[0], got.status, shortened(fmt.Sprint(got.env["output"])))
 		}
@@ -269,6 +274,17 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 	}
 	return entries, nil
 }
+
+// worded says an error of the network in plain words and keeps its cause.
+type worded struct {
+	text  string
+	cause error
+}
+
+func (w *worded) Error() string { return w.text }
+func (w *worded) Unwrap() error { return w.cause }
+
+func netError(what string, err error) error { return &worded{what + ": " + plainNet(err), err} }
 
 func plainNet(err error) string {
 	switch {

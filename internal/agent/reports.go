@@ -114,7 +114,8 @@ func (l *reportLog) thin() {
 		switch {
 		case r.Kind == order.Dropped:
 			dropped += r.Attempt
-		case newest[about{r.Member, r.Kind}] == r.Seq, r.Kind == order.Taken, r.Kind == order.Stopped, r.Kind == order.Removed:
+		case newest[about{r.Member, r.Kind}] == r.Seq, r.Kind == order.Taken, r.Kind == order.Stopped, r.Kind == order.Removed,
+			r.Kind == order.Done, r.Kind == order.Undone, r.Kind == order.Unclear:
 			kept = append(kept, r)
 			continue
 		default:

@@ -26,24 +26,29 @@ const longestWait = 30 * time.Second
 // handler answers:
 //
 //	PUT  /v1/members/{name}               takes an order.Order
+//	PUT  /v1/operations/{id}              takes an order.Operation
 //	GET  /v1/reports?after=N&ack=N&wait=D gives News: reports above after; those up to ack are dropped
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 func (a *Agent) handler(life context.Context) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("PUT /v1/members/{name}", func(w http.ResponseWriter, r *http.Request) {
 		var o order.Order
-		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<20)).Decode(&o); err != nil {
-			http.Error(w, "the order cannot be read: "+err.Error(), http.StatusBadRequest)
-			return
+		if read(w, r, &o) {
+			if string(o.Member) != r.PathValue("name") {
+				http.Error(w, "the order is for another member", http.StatusBadRequest)
+				return
+			}
+			refuse(w, a.Take(life, o))
 		}
-		if string(o.Member) != r.PathValue("name") {
-			http.Error(w, "the order is for another member", http.StatusBadRequest)
-			return
-		}
-		err := a.Take(life, o)
-		var refused *Refused
-		if errors.As(err, &refused) {
-			http.Error(w, refused.Why, refused.Status)
+	})
+	mux.HandleFunc("PUT /v1/operations/{id}", func(w http.ResponseWriter, r *http.Request) {
+		var o order.Operation
+		if read(w, r, &o) {
+			if strconv.FormatUint(o.ID, 10) != r.PathValue("id") {
+				http.Error(w, "the operation has another id", http.StatusBadRequest)
+				return
+			}
+			refuse(w, a.Operate(life, o))
 		}
 	})
 	mux.HandleFunc("GET /v1/reports", func(w http.ResponseWriter, r *http.Request) {
@@ -51,6 +56,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		ack, _ := strconv.ParseUint(r.FormValue("ack"), 10, 64)
 		wait, _ := time.ParseDuration(r.FormValue("wait"))
 		a.reports.acknowledge(ack)
+		a.asked.Store(time.Now().UnixNano())
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
@@ -68,4 +74,21 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		}
 		mux.ServeHTTP(w, r)
 	})
+}
+
+// read takes what was ordered out of a request. It tells whether that could be read; if not, it has been said.
+func read(w http.ResponseWriter, r *http.Request, into any) bool {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<20)).Decode(into); err != nil {
+		http.Error(w, "the order cannot be read: "+err.Error(), http.StatusBadRequest)
+		return false
+	}
+	return true
+}
+
+// refuse says why an order was not taken, if it was not.
+func refuse(w http.ResponseWriter, err error) {
+	var refused *Refused
+	if errors.As(err, &refused) {
+		http.Error(w, refused.Why, refused.Status)
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/expr-lang/expr/vm"
@@ -45,6 +46,24 @@ type watcher struct {
 	measure     func(Measure)
 	becameReady func()
 	hung        func() // the alive probe has failed for too long
+	look        *look
+}
+
+// look has a member's leader and roster asked at once instead of at the next turn.
+type look struct {
+	leader, roster chan struct{}
+	led            atomic.Bool // leads since the roster was told last
+}
+
+func newLook() *look { return &look{leader: make(chan struct{}, 1), roster: make(chan struct{}, 1)} }
+
+func (l *look) poke() {
+	for _, c := range []chan struct{}{l.leader, l.roster} {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
 }
 
 func (w *watcher) asker() *asker {
@@ -175,9 +194,13 @@ func (w *watcher) watchLeader(ctx context.Context, lit <-chan struct{}) {
 		}
 		if leads != leading || t != term || first && leads {
 			w.report(order.Report{Kind: order.Leading, Leads: leads, Term: t})
+			if leads { // what the others said of the roster is not believed from now on
+				w.look.led.Store(true)
+				w.look.poke()
+			}
 		}
 		leading, term, first = leads, t, false
-		if !sleep(ctx, every) {
+		if !sleepOr(ctx, every, w.look.leader) {
 			return
 		}
 	}
@@ -196,12 +219,12 @@ func (w *watcher) watchRoster(ctx context.Context, lit <-chan struct{}) {
 			return
 		}
 		if err == nil {
-			if !slices.Equal(entries, last) {
+			if w.look.led.Swap(false) || !slices.Equal(entries, last) {
 				w.report(order.Report{Kind: order.RosterRead, Roster: entries})
 				last, pace = entries, firstPace // it may go on changing
 			}
 		}
-		if !sleep(ctx, pace) {
+		if !sleepOr(ctx, pace, w.look.roster) {
 			return
 		}
 		pace = min(pace*2, every)
@@ -237,11 +260,16 @@ func (w *watcher) awaitLit(ctx context.Context, lit <-chan struct{}) bool {
 	}
 }
 
-func sleep(ctx context.Context, d time.Duration) bool {
+func sleep(ctx context.Context, d time.Duration) bool { return sleepOr(ctx, d, nil) }
+
+// sleepOr sleeps until something comes, or that long. It tells whether the context goes on.
+func sleepOr(ctx context.Context, d time.Duration, something <-chan struct{}) bool {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
 	case <-t.C:
+		return true
+	case <-something:
 		return true
 	case <-ctx.Done():
 		return false

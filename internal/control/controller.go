@@ -260,11 +260,15 @@ func (c *Controller) dispatch(ctx context.Context) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	perNode := map[field.NodeName][]order.Order{}
+	operations := map[field.NodeName][]order.Operation{}
 	release := map[field.NodeName]bool{}
 	for _, cmd := range engine.Commands(c.state) {
-		if cmd.Release {
+		switch {
+		case cmd.Release:
 			release[cmd.Node] = true
-		} else {
+		case cmd.Operation != nil:
+			operations[cmd.Node] = append(operations[cmd.Node], c.withOperationSecrets(*cmd.Operation))
+		default:
 			perNode[cmd.Node] = append(perNode[cmd.Node], c.withSecrets(*cmd.Order))
 		}
 	}
@@ -283,7 +287,7 @@ func (c *Controller) dispatch(ctx context.Context) {
 				d.run(ctx)
 			}()
 		}
-		d.give(perNode[name], release[name])
+		d.give(tasks{perNode[name], operations[name], release[name]})
 	}
 }
 
@@ -292,10 +296,21 @@ func (c *Controller) withSecrets(o order.Order) order.Order {
 	if o.Spec == nil {
 		return o
 	}
+	o.Spec = c.specWithSecrets(o.Spec)
+	return o
+}
+
+// withOperationSecrets does the same for an operation: commands that it runs have the member's environment.
+func (c *Controller) withOperationSecrets(o order.Operation) order.Operation {
+	o.Spec = c.specWithSecrets(o.Spec)
+	return o
+}
+
+func (c *Controller) specWithSecrets(from *order.Spec) *order.Spec {
 	put := func(text string) string {
 		return render.PutSecrets(text, func(name string) string { return derive(c.key, "secret "+name) })
 	}
-	spec := *o.Spec
+	spec := *from
 	spec.Files = append([]order.File(nil), spec.Files...)
 	for i := range spec.Files {
 		spec.Files[i].Content = put(spec.Files[i].Content)
@@ -307,8 +322,7 @@ func (c *Controller) withSecrets(o order.Order) order.Order {
 		}
 		spec.Env = env
 	}
-	o.Spec = &spec
-	return o
+	return &spec
 }
 
 // submit hands an input to the owner and waits until it is stored.

@@ -22,10 +22,16 @@ type driver struct {
 	agent   string // whose reports heard counts
 	heard   uint64
 
-	mu      sync.Mutex
-	orders  []order.Order
-	release bool
-	wake    chan struct{}
+	mu    sync.Mutex
+	tasks tasks
+	wake  chan struct{}
+}
+
+// tasks is what is to be done on a node.
+type tasks struct {
+	orders     []order.Order
+	operations []order.Operation
+	release    bool
 }
 
 // How a driver keeps in touch with its agent.
@@ -42,9 +48,9 @@ func newDriver(c *Controller, n *engine.Node) *driver {
 }
 
 // give replaces what is to be done on the node.
-func (d *driver) give(orders []order.Order, release bool) {
+func (d *driver) give(t tasks) {
 	d.mu.Lock()
-	d.orders, d.release = orders, release
+	d.tasks = t
 	d.mu.Unlock()
 	select {
 	case d.wake <- struct{}{}:
@@ -52,17 +58,17 @@ func (d *driver) give(orders []order.Order, release bool) {
 	}
 }
 
-func (d *driver) pending() ([]order.Order, bool) {
+func (d *driver) pending() tasks {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.orders, d.release
+	return d.tasks
 }
 
 // run keeps in touch until the context ends or the node is released.
 func (d *driver) run(ctx context.Context) {
 	pause := 20 * time.Millisecond
 	for ctx.Err() == nil {
-		if _, release := d.pending(); release {
+		if d.pending().release {
 			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
 				d.tell(ctx, engine.NodeFreed{Node: d.node})
 				return
@@ -156,33 +162,34 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 	}
 }
 
-// send carries orders to the agent and repeats them until reports acknowledge them.
+// send carries orders and operations to the agent and repeats them until reports acknowledge them.
 func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, client *agent.Client) {
-	sent := map[field.MemberName]sentOrder{}
+	orders, operations := map[field.MemberName]sent{}, map[uint64]sent{}
 	again := time.NewTicker(againAfter)
 	defer again.Stop()
 	for {
-		orders, release := d.pending()
-		if release {
+		t := d.pending()
+		if t.release {
 			cancel(errRelease)
 			return
 		}
-		for _, o := range orders {
-			if last, ok := sent[o.Member]; ok && last.revision == o.Revision && last.term == o.Term && time.Since(last.at) < againAfter {
+		for _, o := range t.orders {
+			now := sent{o.Term, o.Revision, time.Now()}
+			if orders[o.Member].lately(now) {
 				continue
 			}
-			sent[o.Member] = sentOrder{o.Term, o.Revision, time.Now()}
-			asking, done := context.WithTimeout(ctx, orderWait)
-			err := client.Put(asking, o)
-			done()
-			var refused *agent.Refused
-			switch {
-			case ctx.Err() != nil:
+			orders[o.Member] = now
+			if !d.put(ctx, cancel, engine.Refusal{Member: o.Member, Revision: o.Revision}, func(ctx context.Context) error { return client.Put(ctx, o) }) {
 				return
-			case errors.As(err, &refused):
-				d.tell(ctx, engine.Refusal{Member: o.Member, Revision: o.Revision, Why: refused.Why})
-			case err != nil:
-				cancel(err)
+			}
+		}
+		for _, o := range t.operations {
+			now := sent{o.Term, o.ID, time.Now()}
+			if operations[o.ID].lately(now) {
+				continue
+			}
+			operations[o.ID] = now
+			if !d.put(ctx, cancel, engine.Refusal{Member: o.Member, Revision: o.ID}, func(ctx context.Context) error { return client.Operate(ctx, o) }) {
 				return
 			}
 		}
@@ -195,9 +202,33 @@ func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, clien
 	}
 }
 
-type sentOrder struct {
+// put sends one thing. A refusal goes to the engine; it tells whether the agent still answers.
+func (d *driver) put(ctx context.Context, cancel context.CancelCauseFunc, refusal engine.Refusal, send func(context.Context) error) bool {
+	asking, done := context.WithTimeout(ctx, orderWait)
+	err := send(asking)
+	done()
+	var refused *agent.Refused
+	switch {
+	case ctx.Err() != nil:
+		return false
+	case errors.As(err, &refused):
+		refusal.Why = refused.Why
+		d.tell(ctx, refusal)
+	case err != nil:
+		cancel(err)
+		return false
+	}
+	return true
+}
+
+// sent says what was sent last, and when.
+type sent struct {
 	term, revision uint64
 	at             time.Time
+}
+
+func (s sent) lately(now sent) bool {
+	return s.revision == now.revision && s.term == now.term && now.at.Sub(s.at) < againAfter
 }
 
 // note keeps the newest measures.

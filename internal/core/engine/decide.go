@@ -9,7 +9,6 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
-	"lanternfield/internal/core/plan"
 )
 
 // Input is what the engine decides on: an order of a person, a report of an agent, or news from the ground.
@@ -126,6 +125,9 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
 	}
 	again := s.failed()
+	if troubled := s.troubled(); s.Deployed() && len(troubled) > 0 {
+		again = append(again, ProceduresResumed{Members: troubled})
+	}
 	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() {
 		return again, nil
 	}
@@ -168,39 +170,6 @@ func (s *State) anyHalted() bool {
 		}
 	}
 	return false
-}
-
-// guardVotes refuses to change who votes in a cluster that has been founded: that takes a procedure of its own, and
-// merely starting or ending members would cost the cluster its quorum.
-func (s *State) guardVotes(draft *field.Field) error {
-	if !s.Deployed() {
-		return nil
-	}
-	p := plan.Make(draft, s.live())
-	changed := map[field.RoleName]bool{}
-	for _, a := range p.Adds {
-		changed[a.Role] = true
-	}
-	for _, r := range p.Removes {
-		changed[r.Role] = true
-	}
-	for name := range changed {
-		now := s.Field.Role(name)
-		if r := s.Roles[name]; r == nil || !r.Founded || now == nil || !now.Votes {
-			continue
-		}
-		if next := draft.Role(name); next == nil || next.Members != now.Members {
-			to := 0
-			if next != nil {
-				to = next.Members
-			}
-			return fmt.Errorf("the members of %s vote, and %d of them found the cluster; going to %d needs them to join or leave by vote, "+
-				"which this version does not do; nothing has been changed", name, now.Members, to)
-		}
-		return fmt.Errorf("the members of %s vote; moving one to another node needs one to join and one to leave by vote, "+
-			"which this version does not do; nothing has been changed", name)
-	}
-	return nil
 }
 
 func (s *State) guardOrder(what string) error {
@@ -295,6 +264,11 @@ func (in NodeFreed) decide(s *State) ([]Fact, error) {
 
 func (in Refusal) decide(s *State) ([]Fact, error) {
 	m := s.Members[in.Member]
+	if m != nil {
+		if op := s.role(m.Role).Op; op != nil && op.ID == in.Revision && s.role(m.Role).Retried != in.Why {
+			return []Fact{OperationRetried{Role: m.Role, Member: m.Name, ID: op.ID, Procedure: op.Procedure, Why: in.Why}}, nil
+		}
+	}
 	if m == nil || m.Ordered.Revision != in.Revision || m.Refused == in.Why {
 		return nil, nil
 	}
@@ -325,7 +299,7 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 			continue
 		}
 		m := s.Members[r.Member]
-		if m == nil || m.Phase == Gone || m.Node != in.Node {
+		if m == nil || m.Phase == Gone || m.Node != in.Node && r.Operation == 0 {
 			continue
 		}
 		if judged[r.Member] == nil {
@@ -364,7 +338,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 			return StartFailed{Member: m.Name, Why: r.Why, Attempt: r.Attempt, RetryIn: r.RetryIn}
 		}
 	case order.Ready:
-		if running && m.Phase != Ready && m.Phase != Stopping {
+		if running && m.Phase != Ready && m.Phase != Stopping && (m.Phase != Draining || m.ProbeError != "") {
 			return MemberReady{Member: m.Name}
 		}
 	case order.Unready:
@@ -378,19 +352,39 @@ func (s *State) read(m *Member, r order.Report) Fact {
 	case order.Reloaded:
 		return MemberReloaded{Member: m.Name, Why: r.Why}
 	case order.Stopped:
-		if m.Ordered.Want == order.Stop && m.Phase != Stopped {
+		if (m.Ordered.Want == order.Stop || m.Ordered.Final && running) && m.Phase != Stopped && m.Ordered.Revision <= max(r.Revision, m.Taken) {
 			return MemberStopped{Member: m.Name, Forced: r.Forced}
 		}
 	case order.Removed:
 		if m.Ordered.Want == order.Gone {
 			return MemberGone{Member: m.Name, Forced: r.Forced}
 		}
+	case order.Done, order.Undone, order.Unclear, order.Retried:
+		return s.readOperation(m, r)
 	case order.Leading:
 		return s.readLeader(m, r)
 	case order.RosterRead:
 		return s.readRoster(m, r)
 	}
 	return nil
+}
+
+// readOperation takes what came of the operation that is under way; older ones tell nothing new.
+func (s *State) readOperation(m *Member, r order.Report) Fact {
+	role := s.role(m.Role)
+	if role.Op == nil || role.Op.ID != r.Operation {
+		return nil
+	}
+	switch r.Kind {
+	case order.Done:
+		return OperationDone{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Captured: r.Captured}
+	case order.Retried:
+		if role.Retried == r.Why {
+			return nil
+		}
+		return OperationRetried{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Why: r.Why}
+	}
+	return OperationUndone{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Why: r.Why, Unclear: r.Kind == order.Unclear}
 }
 
 func (s *State) readLeader(m *Member, r order.Report) Fact {

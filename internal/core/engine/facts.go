@@ -240,7 +240,7 @@ func (f RoleFounded) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
 	r.Founded, r.Founders = true, f.Founders
 	for _, name := range f.Founders {
-		s.Members[name].Joined = true
+		s.Members[name].Joined, s.Members[name].Admitted = true, true
 	}
 	s.shape++
 }
@@ -259,6 +259,8 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	switch {
 	case f.Order.Want != order.Run:
 		m.enter(Stopping, at)
+	case f.Order.Final:
+		m.enter(Draining, at)
 	case before.Want != order.Run:
 		m.enter(Placing, at)
 	case f.Order.Round != before.Round:
@@ -268,6 +270,9 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	s.rendered[m.Name] = s.shape
 }
 func (f MemberOrdered) Sentence() string {
+	if f.Order.Final && f.Order.Want == order.Run {
+		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
+	}
 	verb := map[order.Want]string{order.Run: "run", order.Stop: "stop", order.Gone: "go for good"}[f.Order.Want]
 	return fmt.Sprintf("%s shall %s (%s)", f.Order.Member, verb, f.Why)
 }
@@ -314,7 +319,9 @@ func (f MemberReady) apply(s *State, at time.Time) {
 		s.shape++
 	}
 	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
-	m.enter(Ready, at)
+	if m.Phase != Draining {
+		m.enter(Ready, at)
+	}
 }
 func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is lit", f.Member) }
 
@@ -378,7 +385,7 @@ func (f MemberLeaving) Sentence() string { return fmt.Sprintf("%s leaves: %s", f
 
 func (f LeaderSeen) apply(s *State, at time.Time) {
 	r := s.role(f.Role)
-	r.Leader, r.LeaderTerm, r.LeaderSince = f.Member, f.Term, at
+	r.Leader, r.LeaderTerm, r.LeaderSince, r.HandedOver = f.Member, f.Term, at, ""
 }
 func (f LeaderSeen) Sentence() string {
 	if f.Term > 0 {
@@ -390,7 +397,14 @@ func (f LeaderSeen) Sentence() string {
 func (f LeaderLost) apply(s *State, _ time.Time) { s.dropLeader(s.Members[f.Member]) }
 func (f LeaderLost) Sentence() string            { return fmt.Sprintf("%s leads %s no more", f.Member, f.Role) }
 
-func (f RosterSeen) apply(s *State, _ time.Time) { s.role(f.Role).Roster = f.Roster }
+func (f RosterSeen) apply(s *State, _ time.Time) {
+	s.role(f.Role).Roster = f.Roster
+	for _, m := range s.Members {
+		if m.Role == f.Role && m.Phase != Gone && !m.Listed && s.entry(m) != nil {
+			m.Listed = true
+		}
+	}
+}
 func (f RosterSeen) Sentence() string {
 	names := make([]string, len(f.Roster))
 	for i, e := range f.Roster {
@@ -496,7 +510,7 @@ func (m *Member) fail(why string, attempt int, retryIn time.Duration, at time.Ti
 
 func (s *State) dropLeader(m *Member) {
 	if r := s.Roles[m.Role]; r != nil && r.Leader == m.Name {
-		r.Leader = ""
+		r.Leader, r.HandedOver = "", ""
 	}
 }
 

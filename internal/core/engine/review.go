@@ -40,16 +40,30 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 	for _, a := range p.Adds {
 		role := draft.Role(a.Role)
 		text := fmt.Sprintf("place %s on %s and start it", a.Name, a.Node)
-		if founded := s.Roles[a.Role]; (founded == nil || !founded.Founded) && role.Founds(added[a.Role]) {
+		founded := s.Roles[a.Role]
+		switch fresh := founded == nil || !founded.Founded; {
+		case fresh && role.Founds(added[a.Role]):
 			text += ", founding " + string(a.Role)
+		case len(role.Program.Promote) > 0:
+			text += fmt.Sprintf("; %s lets it in as a learner, and lets it vote when it has caught up", a.Role)
+		case len(role.Program.Join) > 0:
+			text += fmt.Sprintf("; %s lets it in", a.Role)
 		}
 		added[a.Role]++
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
 			Zone: zoneOf(draft, a.Node), Text: text})
 	}
 	for _, x := range p.Removes {
+		text := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)
+		if role := draft.Role(x.Role); role != nil && role.Members > 0 && len(role.Program.Leave) > 0 {
+			first := fmt.Sprintf("have %s let %s go", x.Role, x.Member)
+			if s.role(x.Role).Leader == x.Member && len(role.Program.HandOver) > 0 {
+				first = fmt.Sprintf("have %s hand over and %s let it go", x.Member, x.Role)
+			}
+			text = first + ", then " + text
+		}
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
-			Zone: zoneOf(draft, x.Node), Text: fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)})
+			Zone: zoneOf(draft, x.Node), Text: text})
 	}
 	changes, err := changeSteps(s, draft, p, stages)
 	if err != nil {
@@ -74,6 +88,9 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 	leaving := map[field.MemberName]bool{}
 	for _, x := range p.Removes {
 		leaving[x.Member] = true
+		gone := scene.Members[x.Member]
+		gone.Leaving = true
+		scene.Members[x.Member] = gone
 		scene.Joined[x.Role] = slices.DeleteFunc(scene.Joined[x.Role], func(m field.MemberName) bool { return m == x.Member })
 	}
 	for _, a := range p.Adds {
@@ -158,8 +175,7 @@ func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
 	}
 	var errs []*render.Error
 	seen := map[string]bool{}
-	try := func(name field.MemberName) {
-		_, err := sc.Spec(name)
+	note := func(err error) {
 		joined, ok := err.(interface{ Unwrap() []error })
 		if !ok {
 			return
@@ -175,14 +191,42 @@ func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
 			}
 		}
 	}
+	try := func(name field.MemberName) {
+		_, err := sc.Spec(name)
+		note(err)
+	}
 	for _, a := range adds {
 		m := sc.Members[a.Name]
 		try(a.Name)
 		m.Founding, m.Via = false, sc.Founders[a.Role][0]
+		m.ID, m.Captured = "1", capturedBy(draft.Role(a.Role).Program)
 		sc.Members[a.Name] = m
 		try(a.Name)
+		for _, procedure := range []order.Procedure{order.Found, order.Join, order.Promote, order.Leave, order.HandOver} {
+			target := field.MemberName("")
+			if procedure == order.HandOver {
+				target = a.Name
+			}
+			for i := range render.Steps(draft.Role(a.Role).Program, procedure) {
+				_, err := sc.Step(a.Name, procedure, i, target)
+				note(err)
+			}
+		}
 		m.Founding, m.Via = true, ""
 		sc.Members[a.Name] = m
 	}
 	return errs
+}
+
+// capturedBy gives a value for everything that a program's procedures capture.
+func capturedBy(p *field.Program) map[string]string {
+	out := map[string]string{}
+	for _, steps := range [][]field.Step{p.Found, p.Join, p.Promote} {
+		for _, step := range steps {
+			for name := range step.Capture {
+				out[name] = "1"
+			}
+		}
+	}
+	return out
 }

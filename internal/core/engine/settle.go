@@ -25,7 +25,7 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return w.retire(), nil
 	}
-	for _, part := range []func() []Fact{w.membership, w.found, w.start, w.halt, w.leave, w.restart, w.drift, w.release, w.end} {
+	for _, part := range []func() []Fact{w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.restart, w.drift, w.dissolve, w.release, w.end} {
 		if facts := part(); len(facts) > 0 {
 			return facts, w.err
 		}
@@ -48,11 +48,17 @@ func (w *work) order(m *Member, want order.Want, why string) MemberOrdered {
 	return MemberOrdered{Order: o, Why: why}
 }
 
-// spec renders what the member's agent needs; via is who admits the member where that is only being decided.
-func (w *work) spec(m *Member, via field.MemberName) *order.Spec {
+// stage is what templates see, drawn once a look.
+func (w *work) stage() *render.Scene {
 	if w.drawn == nil {
 		w.drawn = w.scene()
 	}
+	return w.drawn
+}
+
+// spec renders what the member's agent needs; via is who admits the member where that is only being decided.
+func (w *work) spec(m *Member, via field.MemberName) *order.Spec {
+	w.stage()
 	if via != "" {
 		joiner := w.drawn.Members[m.Name]
 		joiner.Via = via
@@ -210,7 +216,13 @@ const (
 // together: they may need each other for a quorum.
 func (w *work) turn(role *field.Role, members []*Member, index int) bool {
 	m := members[index]
-	if m.Joined || m.Founding || role.Start == field.Together {
+	if m.Joined || m.Founding {
+		return true
+	}
+	if procedural(role) {
+		return m.Admitted
+	}
+	if role.Start == field.Together {
 		return true
 	}
 	if role.Program.Leader != nil && w.role(role.Name).Leader == "" {
@@ -271,13 +283,19 @@ func (w *work) dependantsLeft(on field.RoleName, pending func(*Member) bool) boo
 	return false
 }
 
-// leave ends members that are on their way out, once those that replace them are ready.
+// leave ends members that are on their way out, once those that replace them are ready, or once their cluster has let
+// them go. Where a whole cluster goes, dependants that go too go first.
 func (w *work) leave() []Fact {
 	var facts []Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		whole := w.dissolving(role, w.members[role])
+		if whole && w.dependantsLeft(role, func(m *Member) bool { return m.Leaving }) {
+			continue
+		}
+		byProcedure := !whole && procedural(w.Field.Role(role))
 		waiting := slices.ContainsFunc(w.active(role), func(m *Member) bool { return !m.Halted && !w.IsReady(m) })
 		for _, m := range w.members[role] {
-			if !m.Leaving || m.Ordered.Want == order.Gone || (waiting && w.IsReady(m)) {
+			if !m.Leaving || m.Ordered.Want == order.Gone || byProcedure && !m.Left || !byProcedure && waiting && w.IsReady(m) {
 				continue
 			}
 			facts = append(facts, w.order(m, order.Gone, "leaves"))
@@ -367,6 +385,17 @@ func (w *work) drift() []Fact {
 	return facts
 }
 
+// dissolve forgets clusters of which nothing is left.
+func (w *work) dissolve() []Fact {
+	var facts []Fact
+	for _, name := range slices.Sorted(maps.Keys(w.Roles)) {
+		if role := w.Field.Role(name); w.Roles[name].Founded && len(w.members[name]) == 0 && (role == nil || role.Members == 0) {
+			facts = append(facts, RoleDissolved{Role: name})
+		}
+	}
+	return facts
+}
+
 // release frees nodes that the draft has no more and that nothing is left on.
 func (w *work) release() []Fact {
 	held := map[field.NodeName]bool{}
@@ -393,6 +422,7 @@ func (w *work) end() []Fact {
 	for _, group := range w.members {
 		for _, m := range group {
 			switch {
+			case m.Leaving && m.Left && w.Nodes[m.Node].Dark: // it ends when its node can be reached again
 			case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken:
 				return nil
 			case m.Halted && m.Phase != Stopped && m.Ordered.Want != "":
@@ -466,11 +496,13 @@ func Effect(before, after *order.Spec) field.OnChange {
 	return effect
 }
 
-// Command is something that must be done on a node: bring a member to an order, or free the node.
+// Command is something that must be done on a node: bring a member to an order, carry out an operation, or free the
+// node.
 type Command struct {
-	Node    field.NodeName
-	Order   *order.Order
-	Release bool
+	Node      field.NodeName
+	Order     *order.Order
+	Operation *order.Operation
+	Release   bool
 }
 
 // Commands lists what must be done for the state to come true. It is repeated until reports acknowledge it.
@@ -482,6 +514,13 @@ func Commands(s *State) []Command {
 			o := m.Ordered
 			o.Term = s.Term
 			commands = append(commands, Command{Node: m.Node, Order: &o})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Roles)) {
+		if op := s.Roles[name].Op; op != nil && !s.Retiring {
+			o := *op
+			o.Term = s.Term
+			commands = append(commands, Command{Node: s.Members[op.Asked].Node, Operation: &o})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {

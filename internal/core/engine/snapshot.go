@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
@@ -71,6 +72,8 @@ type RoleView struct {
 	Leader      field.MemberName    `json:"leader,omitempty"`
 	LeaderTerm  uint64              `json:"leader_term,omitempty"`
 	Roster      []order.RosterEntry `json:"roster,omitempty"`
+	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
+	Change      string              `json:"change,omitempty"`    // of its membership, under way
 	Gates       []GateView          `json:"gates,omitempty"`
 	Halted      bool                `json:"halted,omitempty"` // all its members are stopped on purpose
 	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
@@ -86,6 +89,10 @@ type MemberView struct {
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
 	Leaving     bool             `json:"leaving,omitempty"`
+	Seat        string           `json:"seat,omitempty"`    // voter or learner, where members vote
+	ID          string           `json:"id,omitempty"`      // under which the cluster itself lists it
+	Trouble     string           `json:"trouble,omitempty"` // why it could not be let in, promoted or let go
+	Left        bool             `json:"left,omitempty"`    // is no member of its cluster any more
 	Address     string           `json:"address"`
 	Ports       map[string]int   `json:"ports,omitempty"`
 	PID         int              `json:"pid,omitempty"`
@@ -190,14 +197,14 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	if role.Votes {
 		v.Voters, v.VotesReady = s.Votes(role, members)
 		v.VotesNeeded = quorum.Needed(v.Voters)
-		v.Survives = quorum.Survives(v.Voters, v.VotesReady)
 		v.Worked = joined >= v.VotesNeeded
 	} else {
-		v.Survives = v.Ready - 1
 		v.Worked = joined > 0
 	}
-	if role.Members == 0 && len(members) == 0 {
-		v.Survives = 0
+	v.Survives = s.survives(role, members, v.Ready)
+	v.Change = s.changing(role, members)
+	for _, e := range s.strangers(role.Name, members) {
+		v.Strangers = append(v.Strangers, entryNames([]order.RosterEntry{e}))
 	}
 	return v
 }
@@ -223,12 +230,61 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 	if m.Refused != "" {
 		v.Why = "its agent cannot take the order: " + m.Refused
 	}
+	if r := s.Field.Role(m.Role); r != nil && r.Votes {
+		v.Seat = map[membership.Seat]string{membership.Voter: "voter", membership.Learner: "learner"}[s.seat(r, m)]
+	}
+	if e := s.entry(m); e != nil {
+		v.ID = e.ID
+	}
+	v.Trouble, v.Left = m.Trouble, m.Left
+	if m.Trouble != "" {
+		v.Why = m.Trouble
+	}
 	v.WaitsFor = s.waitsFor(m, role, peers)
 	return v
 }
 
+// changing words the change of a cluster's membership that is under way; "" when there is none.
+func (s *State) changing(role *field.Role, members []*Member) string {
+	r := s.Roles[role.Name]
+	if r == nil || !r.Founded {
+		return ""
+	}
+	if op := r.Op; op != nil {
+		verb := map[order.Procedure]string{order.Join: "lets %s in", order.Promote: "lets %s vote", order.Leave: "lets %s go",
+			order.HandOver: "is handed over by %s", order.Found: "is being founded by %s"}[op.Procedure]
+		text := string(role.Name) + " " + fmt.Sprintf(verb, op.Member)
+		if r.Retried != "" {
+			text += fmt.Sprintf(" (not yet: %s)", r.Retried)
+		}
+		return text
+	}
+	if r.Waits != "" && procedural(role) && s.busy(role, members) == "" && slices.ContainsFunc(members, func(m *Member) bool {
+		return m.Leaving && !m.Left || !m.Leaving && !m.Halted && s.seat(role, m) != membership.Voter
+	}) {
+		return string(role.Name) + " waits for " + r.Waits
+	}
+	return ""
+}
+
 // waitsFor words what keeps a member from being lit, as far as it is something else than the member itself.
 func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
+	r := s.Field.Role(m.Role)
+	if c := s.Roles[m.Role]; c != nil && r != nil {
+		if op := c.Op; op != nil && op.Member == m.Name {
+			text := fmt.Sprintf("%s to %s", m.Role, procedureVerb(op.Procedure, m.Name))
+			if c.Retried != "" {
+				text += ", which says: " + c.Retried
+			}
+			return text
+		}
+		if procedural(r) && c.Founded && c.Waits != "" && (m.Leaving && !m.Left || !m.Leaving && s.seat(r, m) != membership.Voter) && !m.Halted {
+			return c.Waits
+		}
+	}
+	if s.takenOff(m) {
+		return fmt.Sprintf("%s to list it again: somebody has taken it off by hand", m.Role)
+	}
 	switch phase := s.PhaseOf(m); phase {
 	case Planned:
 		var closed []string
@@ -240,7 +296,10 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 		if len(closed) > 0 {
 			return strings.Join(closed, ", ")
 		}
-		if r := s.Field.Role(m.Role); !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.role(m.Role).Founded {
+		if procedural(r) && !m.Founding && s.role(m.Role).Founded {
+			return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
+		}
+		if !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.role(m.Role).Founded {
 			return fmt.Sprintf("somebody to lead %s", m.Role)
 		}
 		for _, p := range peers {
@@ -259,6 +318,9 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 		}
 		return "its ready probe to succeed"
 	case Joining:
+		if s.learns(m) {
+			return fmt.Sprintf("%s to let it vote", m.Role)
+		}
 		return fmt.Sprintf("%s to list it as a member", m.Role)
 	}
 	return ""
@@ -327,7 +389,7 @@ func Count(s *State) Counts {
 		}
 		c.Want += role.Members
 		if voters, ready := s.Votes(role, members); role.Votes && joined >= quorum.Needed(voters) {
-			survives := quorum.Survives(voters, ready)
+			survives := s.survives(role, members, ready)
 			if !c.Votes || survives < c.Survives {
 				c.Survives, c.Votes = survives, true
 			}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
@@ -89,6 +90,12 @@ type Role struct {
 	LeaderTerm  uint64
 	LeaderSince time.Time
 	Roster      []order.RosterEntry // nil until the cluster has told
+
+	Op         *order.Operation // the step of a procedure that is under way; one at a time
+	Retried    string           // why it had to be tried again
+	Waits      string           // what the next change of membership waits for
+	FoundSteps int              // steps of the founding procedure that are done
+	HandedOver field.MemberName // has handed over, and the cluster has not shown it yet
 }
 
 // Member is one member in its life.
@@ -105,6 +112,17 @@ type Member struct {
 	Halted     bool // stopped on purpose, to come back
 	RestartDue bool
 	Joined     bool // has been ready once, or founded its cluster
+	Admitted   bool // may be started: founded its cluster, or has been let in
+	Listed     bool // has been on its cluster's own list
+	Left       bool // is no member of its cluster any more
+
+	Captured  map[string]string       // what its procedures took out of answers
+	Steps     map[order.Procedure]int // steps done of each procedure
+	Unsettled order.Procedure         // a step of it was tried, and what came of that is not known
+	LastAsked field.MemberName        // whose agent may still be trying it
+	Trouble   string                  // why its newest operation came to nothing
+	Tries     int                     // operations in a row that came to nothing
+	Stuck     bool                    // only a person may try again
 
 	Ordered order.Order // the newest order
 	Taken   uint64      // the newest revision that its agent has on disk
@@ -200,18 +218,21 @@ func (s *State) PhaseOf(m *Member) Phase {
 			return Unknown
 		}
 	}
-	if m.Phase == Ready && s.missingFromRoster(m) {
+	if m.Phase == Ready && !m.Leaving && (s.missingFromRoster(m) || s.learns(m)) {
 		return Joining
 	}
 	return m.Phase
 }
 
+// learns tells whether a member is a learner that shall vote.
+func (s *State) learns(m *Member) bool {
+	role := s.Field.Role(m.Role)
+	return role != nil && role.Votes && procedural(role) && s.seat(role, m) == membership.Learner
+}
+
 func (s *State) missingFromRoster(m *Member) bool {
 	r := s.Roles[m.Role]
-	if r == nil || r.Roster == nil {
-		return false
-	}
-	return !slices.ContainsFunc(r.Roster, func(e order.RosterEntry) bool { return e.Name == string(m.Name) })
+	return r != nil && r.Roster != nil && s.entry(m) == nil
 }
 
 // IsReady tells whether the member does its work now.
@@ -235,11 +256,15 @@ func (s *State) Votes(role *field.Role, members []*Member) (voters, ready int) {
 		voters = role.Members
 	}
 	for _, m := range members {
-		if s.IsReady(m) && (!known || roster[string(m.Name)]) {
+		if s.works(m) && (!known && !s.learns(m) || roster[string(m.Name)]) {
 			ready++
 		}
 	}
 	return voters, ready
+}
+
+func survivesPlain(s *State, role *field.Role, members []*Member) int {
+	return quorum.Survives(s.Votes(role, members))
 }
 
 // GateView is a gate with what it has and what it needs to open.
@@ -302,9 +327,14 @@ func (s *State) scene() *render.Scene {
 	for role, members := range s.byRole() {
 		for _, m := range members {
 			if n := s.Nodes[m.Node]; n != nil {
-				sc.Members[m.Name] = sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
+				drawn := sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
+				drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
+				if e := s.entry(m); e != nil {
+					drawn.ID = e.ID
+				}
+				sc.Members[m.Name] = drawn
 			}
-			if m.Joined && !m.Leaving {
+			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
 				sc.Joined[role] = append(sc.Joined[role], m.Name)
 			}
 		}

@@ -16,6 +16,12 @@ func judge(s *State, snap *Snapshot) FieldState {
 	halted, broken, warming := len(snap.Members) > 0, false, false
 	for _, m := range snap.Members {
 		halted = halted && m.Phase == Stopped
+		if m.Left && m.Phase == Unknown {
+			continue // nobody misses it; it ends when its node can be reached again
+		}
+		if m.Leaving {
+			warming = true
+		}
 		switch m.Phase {
 		case Failed, Unready, Unknown:
 			broken = true
@@ -39,7 +45,7 @@ func judge(s *State, snap *Snapshot) FieldState {
 		return StateDown
 	}
 	switch {
-	case broken, slices.ContainsFunc(snap.Roles, RoleView.Leaderless), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Phase == Stopped || m.Phase == Stopping }):
+	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() || len(r.Strangers) > 0 }), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
 		return StateDegraded
 	case warming:
 		return StateConverging
@@ -97,6 +103,19 @@ func sentence(s *State, snap *Snapshot) string {
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes, one more loss stops writes", r.Role, r.VotesReady, r.Voters))
 		}
 	}
+	for _, r := range snap.Roles {
+		if r.Change != "" {
+			parts = append(parts, r.Change)
+		}
+		if len(r.Strangers) > 0 {
+			parts = append(parts, fmt.Sprintf("%s's own list of members has %s, which is none of ours", r.Role, strings.Join(r.Strangers, ", ")))
+		}
+	}
+	for _, m := range snap.Members {
+		if m.Left && m.Phase == Unknown {
+			parts = append(parts, fmt.Sprintf("%s is replaced, and ends when %s can be reached again", m.Member, m.Node))
+		}
+	}
 	if halted := snap.count(Stopped); halted > 0 {
 		parts = append(parts, fmt.Sprintf("%s stopped on purpose", counted(halted, "member")))
 	}
@@ -119,7 +138,11 @@ func darkMembers(snap *Snapshot) []string {
 	var parts []string
 	more := 0
 	for _, m := range snap.Members {
-		if m.Phase != Failed && m.Phase != Unready && m.Phase != Unknown && (m.Phase != Placing || m.Why == "") {
+		if m.Trouble != "" {
+			parts = append(parts, m.Trouble)
+			continue
+		}
+		if m.Left || m.Phase != Failed && m.Phase != Unready && m.Phase != Unknown && (m.Phase != Placing || m.Why == "") {
 			continue
 		}
 		if len(parts) == 2 {

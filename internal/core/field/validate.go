@@ -186,8 +186,17 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 	}
 	for key, steps := range map[string][]Step{"found": p.Found, "join": p.Join, "leave": p.Leave, "promote": p.Promote, "hand_over": p.HandOver} {
 		for i, s := range steps {
-			v.call(s.Call, at(key, strconv.Itoa(i)))
-			v.expression(at(key, strconv.Itoa(i), "done_when"), s.DoneWhen)
+			here := func(rest ...string) []string { return at(append([]string{key, strconv.Itoa(i)}, rest...)...) }
+			v.call(s.Call, here())
+			v.expression(here("expect"), s.Expect)
+			v.expression(here("done_when"), s.DoneWhen)
+			for name, text := range s.Capture {
+				v.expression(here("capture", name), text)
+			}
+			if s.DoneWhen != "" && p.Roster == nil {
+				v.add(here("done_when"), "say how the members of the cluster are asked for (roster); done_when is evaluated on that answer",
+					"done_when has nothing to be evaluated on: the program has no roster")
+			}
 		}
 	}
 }

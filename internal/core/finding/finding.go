@@ -5,13 +5,16 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/render"
 )
 
 // Severity tells how bad a finding is.
@@ -44,7 +47,7 @@ type draft struct {
 	site *place.Site
 }
 
-var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, singleEntry, procedures}
+var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, singleEntry, blindSteps}
 
 // All gives the findings of a draft, the worst first.
 func All(f *field.Field) []Finding {
@@ -242,22 +245,21 @@ func singleEntry(d *draft) []Finding {
 	return found
 }
 
-// procedures refuses what this version cannot carry out, instead of leaving it out.
-func procedures(d *draft) []Finding {
+// blindSteps looks for steps whose outcome could not be found out if their answer were lost.
+func blindSteps(d *draft) []Finding {
 	var found []Finding
 	for _, r := range d.Roles {
-		if r.Program == nil {
-			continue
-		}
-		switch {
-		case len(r.Program.Found) > 0:
-			found = append(found, Finding{Severity: Error, What: "procedure", Path: rolePath(r.Name, "program", "found"), Role: r.Name,
-				Text: fmt.Sprintf("%s is founded by a procedure, which this version checks but does not carry out", r.Name),
-				Mend: "let the program found its cluster by itself at its first start"})
-		case len(r.Program.Join) > 0 && r.Start != field.Together && r.Members > 1:
-			found = append(found, Finding{Severity: Error, What: "procedure", Path: rolePath(r.Name, "program", "join"), Role: r.Name,
-				Text: fmt.Sprintf("the members of %s after the first join by a procedure, which this version checks but does not carry out", r.Name),
-				Mend: "say start: together, where the program can be founded by all its members"})
+		for _, procedure := range []order.Procedure{order.Join, order.Promote, order.Leave} {
+			for i, step := range render.Steps(r.Program, procedure) {
+				if step.DoneWhen != "" {
+					continue
+				}
+				found = append(found, Finding{Severity: Hint, What: "step without done_when", Path: rolePath(r.Name, "program", string(procedure), strconv.Itoa(i)),
+					Role: r.Name,
+					Text: fmt.Sprintf("%s, step %d, of %s has no done_when: if its answer is lost, whether it has happened cannot be found out, and a person has to look",
+						procedure, i+1, r.Name),
+					Mend: "say by done_when how the roster's answer shows that it has happened"})
+			}
 		}
 	}
 	return found

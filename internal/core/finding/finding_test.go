@@ -52,8 +52,11 @@ func TestEachRuleFindsItsOwn(t *testing.T) {
 			draftOf(three, field.Role{Name: "pier", Kind: field.Entry, Members: 1})},
 		{"template", Error, `command.1 of crews cannot be made for crews-1: there is no template name ".Membre"; did you mean ".Member"?`,
 			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x", "{{.Membre}}"}}})},
-		{"procedure", Error, "wardens is founded by a procedure, which this version checks but does not carry out",
-			draftOf(three, field.Role{Name: "wardens", Members: 1, Program: &field.Program{Command: []string{"x"}, Found: []field.Step{{}}}})},
+		{"step without done_when", Hint, "leave, step 1, of crews has no done_when: if its answer is lost, whether it has happened cannot be found out, and a person has to look",
+			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"}, Leave: []field.Step{{Call: field.Call{Exec: []string{"true"}}}}}})},
+		{"template", Error, `hand_over.0.exec.0 of crews cannot be made for crews-1: there is no template name ".Heir"; did you mean ".Dir"?`,
+			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"},
+				HandOver: []field.Step{{Call: field.Call{Exec: []string{"{{.Heir.ID}}"}}}}}})},
 	} {
 		found := All(test.draft)
 		if len(found) != 1 || found[0].What != test.what || found[0].Severity != test.severity || found[0].Text != test.text || found[0].Mend == "" {

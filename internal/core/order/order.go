@@ -26,6 +26,8 @@ type Order struct {
 	Want     Want             `json:"want"`
 	Round    int              `json:"round,omitempty"` // raised to have a running member restarted
 	Spec     *Spec            `json:"spec,omitempty"`  // nil where nothing is to run
+	// Final says that the member is on its way out: when its process ends, it is not started again.
+	Final bool `json:"final,omitempty"`
 	// Lag is how long the agent waits before the first start. Voters that start in lockstep stand for election in
 	// lockstep, split the votes, and wait out a whole election time-out.
 	Lag time.Duration `json:"lag,omitempty"`
@@ -66,6 +68,38 @@ type File struct {
 	OnChange field.OnChange `json:"on_change,omitempty"`
 }
 
+// Procedure names a way in which membership changes.
+type Procedure string
+
+// The procedures of a program.
+const (
+	Found    Procedure = "found"
+	Join     Procedure = "join"
+	Promote  Procedure = "promote"
+	Leave    Procedure = "leave"
+	HandOver Procedure = "hand_over"
+)
+
+// Operation is one step of a procedure, to be carried out once. It has an identity, so that repeating the message does
+// not repeat the call; what came of it is reported and kept like everything else.
+//
+// A call may fail without telling whether it has had its effect. Then, and always when Again is set, the agent first
+// asks the cluster, by DoneWhen, whether it has happened already, and calls only if it has not. Without a DoneWhen a
+// call of unknown outcome is never repeated.
+type Operation struct {
+	ID        uint64           `json:"id"` // rises within a field
+	Term      uint64           `json:"term"`
+	Member    field.MemberName `json:"member"` // whom it is about
+	Asked     field.MemberName `json:"asked"`  // whose ports are called, by the agent of its node
+	Procedure Procedure        `json:"procedure"`
+	Step      int              `json:"step"`             // its place in the procedure
+	Again     bool             `json:"again,omitempty"`  // it may have been tried before
+	Settle    bool             `json:"settle,omitempty"` // only find out whether it has happened; call nothing
+	Lag       time.Duration    `json:"lag,omitempty"`    // how long to wait before it
+	Do        field.Step       `json:"do"`
+	Spec      *Spec            `json:"spec"` // how Asked is reached
+}
+
 // ReportKind says what a report is about.
 type ReportKind string
 
@@ -83,6 +117,10 @@ const (
 	Reloaded    ReportKind = "reloaded"
 	Leading     ReportKind = "leading" // leads, or has stopped leading
 	RosterRead  ReportKind = "roster"
+	Done        ReportKind = "done"    // an operation has had its effect
+	Undone      ReportKind = "undone"  // an operation has had none, and is not tried any more
+	Unclear     ReportKind = "unclear" // whether an operation has had its effect cannot be found out
+	Retried     ReportKind = "retried" // an operation was refused and is tried again; Why says what the answer was
 	Dropped     ReportKind = "dropped" // nobody came for so long that older reports were dropped; Attempt counts them
 )
 
@@ -104,6 +142,9 @@ type Report struct {
 	Leads       bool             `json:"leads,omitempty"`
 	Term        uint64           `json:"term,omitempty"`
 	Roster      []RosterEntry    `json:"roster,omitempty"`
+
+	Operation uint64            `json:"operation,omitempty"`
+	Captured  map[string]string `json:"captured,omitempty"`
 }
 
 // Exit is how a process ended. Known is false when another agent had started it, since only a parent is told.

@@ -130,7 +130,7 @@ func matchPins(members []Member, pins []field.NodeName) (pinned map[field.Member
 }
 
 // chooseLeaver gives the index of the member that leaves first: not pinned, not ready, in the fullest zone, on the
-// fullest node, newest; the leader last of all.
+// fullest node, newest; the leader last of those that nobody has pinned.
 func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberName]bool, nodes map[field.NodeName]*field.Node) int {
 	perZone, perNode := map[field.ZoneName]int{}, map[field.NodeName]int{}
 	for _, m := range members {
@@ -142,7 +142,7 @@ func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberNam
 		if role.Spread == field.SpreadZone {
 			zone = -perZone[nodes[m.Node].Zone]
 		}
-		return [6]int{truth(m.Leads), truth(pinned[m.Name]), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
+		return [6]int{truth(pinned[m.Name]), truth(m.Leads), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
 	}
 	best := 0
 	for i := range members {

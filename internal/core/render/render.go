@@ -31,6 +31,8 @@ type Member struct {
 	Founding bool
 	Via      field.MemberName // who led when it was admitted
 	Captured map[string]string
+	ID       string // under which the cluster lists it; empty while that is not known
+	Leaving  bool   // on its way out: who calls the role is not told of it any more
 }
 
 // Scene is everything that templates may reach: the field, and who is who in it.
@@ -62,7 +64,8 @@ type View struct {
 
 	scene   *Scene
 	member  Member
-	secrets bool // secrets may be used here
+	target  field.MemberName // who shall lead, in a step that hands over
+	secrets bool             // secrets may be used here
 }
 
 func (s *Scene) view(name field.MemberName) *View {
@@ -143,7 +146,8 @@ func (v *View) Calls(name string) ([]*View, error) {
 		names := slices.Concat(slices.Sorted(maps.Keys(role.Calls)), slices.Sorted(maps.Keys(role.Knows)))
 		return nil, unknown("call", name, names)
 	}
-	return v.scene.views(v.scene.Joined[target]), nil
+	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving })
+	return v.scene.views(staying), nil
 }
 
 // Setting is the value of one of the role's settings.
@@ -161,6 +165,23 @@ func (v *View) Captured(name string) (string, error) {
 		return value, nil
 	}
 	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
+}
+
+// ID is the identity under which the cluster itself lists the member: as its roster has it, or as a join captured it
+// under the name id.
+func (v *View) ID() (string, error) {
+	if v.member.ID == "" {
+		return "", fmt.Errorf("the cluster has not listed %s yet, so it has no .ID; capture {id: …} as it joins", v.member.Name)
+	}
+	return v.member.ID, nil
+}
+
+// Target is the member that shall lead, where a step hands over.
+func (v *View) Target() (*View, error) {
+	if v.target == "" {
+		return nil, fmt.Errorf("only hand_over has a .Target, who shall lead")
+	}
+	return v.scene.view(v.target), nil
 }
 
 // Secret stands for a secret of the field; the controller puts it in as the order leaves, so that it is never stored.
@@ -195,7 +216,7 @@ func unknown(what, name string, known []string) error {
 
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
-	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured"}
+	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target"}
 
 // Spec renders everything that the member's agent needs. The error joins one of type *Error for each template that
 // cannot be executed.
@@ -208,8 +229,8 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	r := &renderer{view: v, at: []string{"program"}}
 	p := role.Program
 	spec := &order.Spec{Role: role.Name, Address: v.Address, User: p.User, OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart}
-	spec.Command = r.list("command", p.Command)
-	spec.LookIn = r.list("look_in", p.LookIn)
+	spec.Command = r.list(p.Command, "command")
+	spec.LookIn = r.list(p.LookIn, "look_in")
 	for _, port := range p.PortNames() {
 		if spec.Ports == nil {
 			spec.Ports = map[string]order.Port{}
@@ -228,10 +249,10 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	}
 	v.secrets = false
 	if p.Validate != nil {
-		spec.Validate = r.list("validate", p.Validate.Exec)
+		spec.Validate = r.list(p.Validate.Exec, "validate", "exec")
 	}
 	if p.Reload != nil {
-		spec.Reload = &field.Reload{Signal: p.Reload.Signal, Exec: r.list("reload", p.Reload.Exec)}
+		spec.Reload = &field.Reload{Signal: p.Reload.Signal, Exec: r.list(p.Reload.Exec, "reload", "exec")}
 	}
 	spec.Ready, spec.Alive = r.probe("ready", p.Ready), r.probe("alive", p.Alive)
 	if p.Leader != nil {
@@ -245,6 +266,35 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		spec.Roster = &l
 	}
 	return spec, errors.Join(r.errs...)
+}
+
+// Step renders one step of a procedure about a member; target is who shall lead after a hand-over.
+func (s *Scene) Step(name field.MemberName, procedure order.Procedure, index int, target field.MemberName) (field.Step, error) {
+	v := s.view(name)
+	v.target = target
+	role := s.Field.Role(v.member.Role)
+	steps := Steps(role.Program, procedure)
+	if index >= len(steps) {
+		return field.Step{}, fmt.Errorf("%s of role %s has no step %d", procedure, role.Name, index+1)
+	}
+	step := steps[index]
+	r := &renderer{view: v, at: []string{"program", string(procedure), strconv.Itoa(index)}}
+	step.Call = r.call(step.Call)
+	step.Expect, step.DoneWhen = r.text(step.Expect, "expect"), r.text(step.DoneWhen, "done_when")
+	step.Capture = maps.Clone(step.Capture)
+	for key, text := range step.Capture {
+		step.Capture[key] = r.text(text, "capture", key)
+	}
+	return step, errors.Join(r.errs...)
+}
+
+// Steps are the steps of one of a program's procedures.
+func Steps(p *field.Program, procedure order.Procedure) []field.Step {
+	if p == nil {
+		return nil
+	}
+	return map[order.Procedure][]field.Step{order.Found: p.Found, order.Join: p.Join, order.Promote: p.Promote, order.Leave: p.Leave,
+		order.HandOver: p.HandOver}[procedure]
 }
 
 // renderer renders text after text and keeps the errors.
@@ -302,13 +352,13 @@ func dotted(names []string) []string {
 	return out
 }
 
-func (r *renderer) list(key string, texts []string) []string {
+func (r *renderer) list(texts []string, where ...string) []string {
 	if len(texts) == 0 {
 		return nil
 	}
 	out := make([]string, len(texts))
 	for i, t := range texts {
-		out[i] = r.text(t, key, strconv.Itoa(i))
+		out[i] = r.text(t, append(slices.Clone(where), strconv.Itoa(i))...)
 	}
 	return out
 }
@@ -331,25 +381,26 @@ func (r *renderer) probe(key string, p *field.Probe) *field.Probe {
 	return &out
 }
 
-func (r *renderer) call(c field.Call, key string) field.Call {
+func (r *renderer) call(c field.Call, key ...string) field.Call {
+	at := func(rest ...string) []string { return append(slices.Clone(key), rest...) }
 	var out field.Call
 	if c.HTTP != nil {
 		h := *c.HTTP
-		r.port(h.Port, key, "http", "port")
-		h.Path, h.Body = r.text(h.Path, key, "http", "path"), r.text(h.Body, key, "http", "body")
+		r.port(h.Port, at("http", "port")...)
+		h.Path, h.Body = r.text(h.Path, at("http", "path")...), r.text(h.Body, at("http", "body")...)
 		h.Headers = maps.Clone(h.Headers)
 		for name, value := range h.Headers {
-			h.Headers[name] = field.Text(r.text(string(value), key, "http", "headers", name))
+			h.Headers[name] = field.Text(r.text(string(value), at("http", "headers", name)...))
 		}
 		out.HTTP = &h
 	}
 	if c.TCP != nil {
 		t := *c.TCP
-		r.port(t.Port, key, "tcp", "port")
-		t.Send = r.text(t.Send, key, "tcp", "send")
+		r.port(t.Port, at("tcp", "port")...)
+		t.Send = r.text(t.Send, at("tcp", "send")...)
 		out.TCP = &t
 	}
-	out.Exec = r.list(key, c.Exec)
+	out.Exec = r.list(c.Exec, at("exec")...)
 	return out
 }
 

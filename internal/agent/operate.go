@@ -1,0 +1,267 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/expr-lang/expr/vm"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// How an operation is carried out.
+const (
+	retryFor    = 30 * time.Second // where the step says nothing
+	callTimeout = 10 * time.Second
+	retryPace   = 50 * time.Millisecond // after a refusal, at first
+	retryMost   = 250 * time.Millisecond
+	// An agent that no controller has come to for this long stops trying: another may have been told to go on by now.
+	leaseFor = 6 * time.Second
+)
+
+// work is an operation under way.
+type work struct {
+	id     uint64
+	cancel context.CancelFunc
+}
+
+// keptOperation is the newest operation about one member, as it is on disk.
+type keptOperation struct {
+	order.Operation
+	Ended bool `json:"ended"`
+}
+
+// Operate keeps an operation on disk, then carries it out. One that is known already is not carried out again; a newer
+// one about the same member ends the trying of the one before.
+func (a *Agent) Operate(ctx context.Context, o order.Operation) error {
+	if !field.NamePattern.MatchString(string(o.Member)) || o.Spec == nil {
+		return &Refused{http.StatusBadRequest, fmt.Sprintf("the operation about %q is not whole", o.Member)}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.heed(o.Term); err != nil {
+		return err
+	}
+	var before keptOperation
+	if readJSON(a.disk.operation(o.Member), &before) == nil {
+		switch {
+		case before.ID == o.ID:
+			return nil
+		case before.ID > o.ID:
+			return &Refused{http.StatusConflict, fmt.Sprintf("the operation has number %d, and number %d has been taken", o.ID, before.ID)}
+		}
+	}
+	if err := os.MkdirAll(a.disk.operations(), 0o700); err != nil {
+		return &Refused{http.StatusInsufficientStorage, diskError(err).Error()}
+	}
+	if err := writeSafe(a.disk.operation(o.Member), keptOperation{Operation: o}); err != nil {
+		return &Refused{http.StatusInsufficientStorage, err.Error()}
+	}
+	a.asked.Store(time.Now().UnixNano())
+	a.work(ctx, o)
+	return nil
+}
+
+// work starts carrying out an operation. The caller holds the lock.
+func (a *Agent) work(ctx context.Context, o order.Operation) {
+	if before := a.working[o.Member]; before != nil {
+		before.cancel()
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	a.working[o.Member] = &work{id: o.ID, cancel: cancel}
+	a.wait.Add(1)
+	go func() {
+		defer a.wait.Done()
+		defer cancel()
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, dir: a.disk.member(o.Asked), compile: map[string]*vm.Program{}},
+			leased: func() bool { return time.Since(time.Unix(0, a.asked.Load())) < leaseFor },
+			say:    func(why string) { a.tell(o, order.Report{Kind: order.Retried, Why: why}) }}).run(ctx)
+		if ctx.Err() != nil {
+			return // a newer one has taken its place, or the next agent goes on with it
+		}
+		if err := writeQuick(a.disk.operation(o.Member), keptOperation{Operation: o, Ended: true}); err != nil {
+			slog.Error("the end of an operation cannot be noted", "member", o.Member, "error", err)
+		}
+		a.tell(o, result)
+		if result.Kind == order.Done {
+			a.lookAgain()
+		}
+	}()
+}
+
+func (a *Agent) tell(o order.Operation, r order.Report) {
+	r.Member, r.Operation = o.Member, o.ID
+	a.reports.add(r)
+}
+
+// lookAgain has the leaders and rosters of all members asked at once: somebody has come, gone or taken over.
+func (a *Agent) lookAgain() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, h := range a.members {
+		h.look.poke()
+	}
+}
+
+// takeUp goes on with operations that an earlier agent has not ended. How far it came is not known.
+func (a *Agent) takeUp(ctx context.Context) {
+	entries, _ := os.ReadDir(a.disk.operations())
+	for _, e := range entries {
+		var kept keptOperation
+		if readJSON(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
+			kept.Again, kept.Lag = true, 0
+			a.work(ctx, kept.Operation)
+		}
+	}
+}
+
+// operation is one operation being carried out.
+type operation struct {
+	order.Operation
+	asker
+	leased func() bool
+	say    func(why string)
+	said   string
+}
+
+// run carries the operation out and gives the report that ends it. Nothing whose outcome is unknown is repeated before
+// the cluster has said that it has not happened.
+func (o *operation) run(ctx context.Context) order.Report {
+	if !sleep(ctx, o.Lag) {
+		return order.Report{}
+	}
+	maybe := o.Again || o.Settle // it may have happened already
+	deadline := time.Now().Add(o.Do.RetryFor.Or(retryFor))
+	for pace := retryPace; ; pace = min(pace*3/2, retryMost) {
+		var why string
+		if maybe {
+			happened, captured, err := o.happened(ctx)
+			switch {
+			case o.Do.DoneWhen == "":
+				return order.Report{Kind: order.Unclear, Why: "whether it has happened cannot be found out: its step has no done_when"}
+			case err != nil:
+				why = err.Error()
+			case happened:
+				return order.Report{Kind: order.Done, Captured: captured}
+			case o.Settle:
+				return order.Report{Kind: order.Undone, Why: "it has not happened"}
+			default:
+				maybe = false
+			}
+		}
+		if !maybe {
+			got, err := o.call(ctx)
+			if err == nil {
+				captured, err := o.captured(got.env)
+				if err == nil || o.Do.DoneWhen == "" {
+					return order.Report{Kind: order.Done, Captured: captured}
+				}
+				why, maybe = err.Error(), true
+				continue
+			}
+			why = err.Error()
+			// Who answers has decided, who refuses the connection has not been asked; anything else may still come true.
+			maybe = got == nil && !errors.Is(err, syscall.ECONNREFUSED)
+			if got != nil && o.Do.DoneWhen != "" {
+				if happened, captured, err := o.happened(ctx); err == nil && happened { // refused because it is done
+					return order.Report{Kind: order.Done, Captured: captured}
+				}
+			}
+		}
+		if ctx.Err() != nil {
+			return order.Report{}
+		}
+		if time.Now().After(deadline) || !o.leased() {
+			if maybe {
+				return order.Report{Kind: order.Unclear, Why: why}
+			}
+			return order.Report{Kind: order.Undone, Why: why}
+		}
+		if why != o.said {
+			o.said = why
+			o.say(why)
+		}
+		if !sleep(ctx, pace) {
+			return order.Report{}
+		}
+	}
+}
+
+// call makes the call. With an error the answer is nil where there was none, so that the outcome may be unknown.
+func (o *operation) call(ctx context.Context) (*answer, error) {
+	ctx, cancel := context.WithTimeout(ctx, o.Do.Timeout.Or(callTimeout))
+	defer cancel()
+	if len(o.Do.Exec) > 0 {
+		if err := os.MkdirAll(filepath.Join(o.dir, "data"), 0o700); err != nil { // it may run before the member's first start
+			return &answer{}, diskError(err)
+		}
+	}
+	got, err := o.ask(ctx, o.Do.Call)
+	if err != nil {
+		return nil, err
+	}
+	err = o.judge(&field.Probe{Call: o.Do.Call, Expect: o.Do.Expect}, got)
+	if err != nil && o.Do.HTTP != nil && o.Do.Expect == "" {
+		err = fmt.Errorf("%s (HTTP status %d)", refusal(got), got.status) // what it says itself tells most
+	}
+	return got, err
+}
+
+// happened asks the cluster whether the operation has had its effect.
+func (o *operation) happened(ctx context.Context) (bool, map[string]string, error) {
+	if o.Do.DoneWhen == "" || o.spec.Roster == nil {
+		return false, nil, errors.New("there is nothing to find it out by")
+	}
+	ctx, cancel := context.WithTimeout(ctx, o.spec.Roster.Timeout.Or(probeTimeout))
+	defer cancel()
+	got, err := o.ask(ctx, o.spec.Roster.Call)
+	if err != nil {
+		return false, nil, err
+	}
+	is, err := o.eval(o.Do.DoneWhen, got.env)
+	if err != nil {
+		return false, nil, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), o.Do.DoneWhen, firstLine(err))
+	}
+	if is != true {
+		return false, nil, nil
+	}
+	captured, err := o.captured(got.env)
+	return true, captured, err
+}
+
+// captured takes out of an answer what the step wants to keep.
+func (o *operation) captured(env map[string]any) (map[string]string, error) {
+	if len(o.Do.Capture) == 0 {
+		return nil, nil
+	}
+	out := map[string]string{}
+	for name, text := range o.Do.Capture {
+		value, err := o.eval(text, env)
+		if err != nil || value == nil {
+			return nil, fmt.Errorf("the answer was %s, and `%s` finds no %s in it", shortened(jsonText(env["body"])), text, name)
+		}
+		out[name] = fmt.Sprint(value)
+	}
+	return out, nil
+}
+
+// refusal words an answer that refuses: what it says itself, where it says so.
+func refusal(got *answer) string {
+	if body, ok := got.env["body"].(map[string]any); ok {
+		for _, key := range []string{"error", "message"} {
+			if text, ok := body[key].(string); ok && text != "" {
+				return clean(strings.TrimSpace(text))
+			}
+		}
+	}
+	return shortened(jsonText(got.env["body"]))
+}

@@ -1,0 +1,205 @@
+package engine
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/quorum"
+)
+
+// guardVotes refuses a draft that changes who votes in a cluster where that cannot be done safely, or not now. It says
+// what stands in the way and what to do.
+func (s *State) guardVotes(draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	p := plan.Make(draft, s.live())
+	adds, removes := map[field.RoleName]int{}, map[field.RoleName]map[field.MemberName]bool{}
+	for _, a := range p.Adds {
+		adds[a.Role]++
+	}
+	for _, x := range p.Removes {
+		if removes[x.Role] == nil {
+			removes[x.Role] = map[field.MemberName]bool{}
+		}
+		removes[x.Role][x.Member] = true
+	}
+	for _, now := range s.Field.Roles {
+		if r := s.Roles[now.Name]; !now.Votes || r == nil || !r.Founded || adds[now.Name]+len(removes[now.Name]) == 0 {
+			continue
+		}
+		if err := s.guardRole(draft, &now, adds[now.Name], removes[now.Name]); err != nil {
+			return fmt.Errorf("%w; nothing has been changed", err)
+		}
+	}
+	return nil
+}
+
+func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes map[field.MemberName]bool) error {
+	next := draft.Role(now.Name)
+	if next == nil || next.Members == 0 {
+		return guardDependants(draft, now)
+	}
+	members, r := s.of(now.Name), s.Roles[now.Name]
+	switch {
+	case adds > 0 && len(next.Program.Join) == 0 && (next.Start == field.Together || procedural(next)):
+		return fmt.Errorf("the members of %s vote, and its program says no way to join a cluster that has been founded (join), so %d cannot become %d",
+			now.Name, now.Members, next.Members)
+	case len(removes) > 0 && len(next.Program.Leave) == 0:
+		return fmt.Errorf("the members of %s vote, and its program says no way to leave (leave): whoever merely ended would be counted as a "+
+			"lost vote for good, so %d cannot become %d", now.Name, now.Members, next.Members)
+	}
+	if busy := s.busy(now, members); busy != "" {
+		return fmt.Errorf("the members of %s are being changed already (%s); wait for that (`lanternfield status --wait converged`), then ask again",
+			now.Name, busy)
+	}
+	if err := s.guardRoster(now, r, members); err != nil {
+		return err
+	}
+	c := s.cluster(now, members)
+	voters, healthy := c.Votes()
+	if healthy < quorum.Needed(voters) {
+		return fmt.Errorf("%s has %d of %d votes and needs %d to agree on anything, so nobody can be admitted or dismissed; bring back %s first",
+			now.Name, healthy, voters, quorum.Needed(voters), s.darkVoters(c))
+	}
+	staying := 0
+	for _, m := range c.Members {
+		if m.Seat == membership.Voter && m.Healthy && !removes[m.Name] {
+			staying++
+		}
+	}
+	if staying+adds < quorum.Needed(next.Members) {
+		return fmt.Errorf("of the %d of %s that would be left only %d work, and %d votes are needed; bring back %s first",
+			next.Members, now.Name, staying, quorum.Needed(next.Members), s.darkVoters(c))
+	}
+	if adds == 0 {
+		return nil
+	}
+	for _, m := range c.Members {
+		if m.Seat == membership.Voter && !m.Healthy && !removes[m.Name] {
+			return s.waitOrReplace(now, s.Members[m.Name], voters, healthy)
+		}
+	}
+	return nil
+}
+
+// guardDependants refuses to end a cluster that others live by.
+func guardDependants(draft *field.Field, now *field.Role) error {
+	for i := range draft.Roles {
+		r := &draft.Roles[i]
+		if _, needs := draft.Needs(r)[now.Name]; needs && r.Members > 0 {
+			return fmt.Errorf("%s waits for %s, and could never start again without it; scale %s to 0 as well, or keep at least 1 of %s",
+				r.Name, now.Name, r.Name, now.Name)
+		}
+	}
+	return nil
+}
+
+// busy words the change of a cluster's membership that is under way and gets on; "" when there is none, or when it does
+// not get on, so that somebody has to be able to step in.
+func (s *State) busy(role *field.Role, members []*Member) string {
+	r := s.Roles[role.Name]
+	text := ""
+	for _, m := range members {
+		switch {
+		case m.Trouble != "":
+			return ""
+		case m.Leaving:
+			text = fmt.Sprintf("%s leaves", m.Name)
+		case !m.Halted && !m.Founding && s.seat(role, m) != membership.Voter && !s.takenOff(m):
+			text = fmt.Sprintf("%s joins", m.Name)
+		}
+	}
+	if r.Waits != "" {
+		return ""
+	}
+	return text
+}
+
+// guardRoster refuses to build upon a list of members that is not as we left it: somebody else has changed it, and only a
+// person can know whether that was meant.
+func (s *State) guardRoster(role *field.Role, r *Role, members []*Member) error {
+	if len(r.Roster) == 0 {
+		return nil
+	}
+	if strangers := s.strangers(role.Name, members); len(strangers) > 0 {
+		return fmt.Errorf("%s's own list of members has %s, which Lantern Field did not put there; if nobody needs it, take it off by hand with "+
+			"the program's own tools, then ask again", role.Name, entryNames(strangers))
+	}
+	for _, m := range members {
+		if s.takenOff(m) {
+			return fmt.Errorf("%s is not on %s's own list of members any more: somebody has taken it off by hand; add it again by hand, or scale "+
+				"%s in by one, which removes it, and then ask again", m.Name, role.Name, role.Name)
+		}
+	}
+	return nil
+}
+
+func entryNames(entries []order.RosterEntry) string {
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name
+		if e.Name == "" {
+			names[i] = "a member without a name"
+		}
+		if e.ID != "" && e.ID != e.Name {
+			names[i] += " (" + e.ID + ")"
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+func (s *State) darkVoters(c *membership.Cluster) string {
+	var names []string
+	for _, m := range c.Members {
+		if m.Seat == membership.Voter && !m.Healthy {
+			names = append(names, string(m.Name))
+		}
+	}
+	if len(names) == 0 {
+		return "the votes that are missing"
+	}
+	return strings.Join(names, ", ")
+}
+
+// waitOrReplace says which is safer while a voter is dark.
+func (s *State) waitOrReplace(role *field.Role, m *Member, voters, healthy int) error {
+	text := fmt.Sprintf("%s is dark", m.Name)
+	if why := s.whyDark(m); why != "" {
+		text += fmt.Sprintf(" (%s)", why)
+	}
+	spare := quorum.Survives(voters, healthy)
+	text += fmt.Sprintf(", so %s survives %d more %s; a further voter would only raise the votes it needs", role.Name, spare, plural(spare, "loss", "losses"))
+	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+		return fmt.Errorf("%s. Replacing it is safer than waiting if %s does not come back: take %s out of the nodes and deploy, and a new member "+
+			"takes its place. Then scale", text, m.Node, m.Node)
+	}
+	return fmt.Errorf("%s. Waiting is safer: its data is there, and its agent starts it again by itself. Scale when it is lit", text)
+}
+
+func (s *State) whyDark(m *Member) string {
+	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+		return fmt.Sprintf("%s cannot be reached: %s", m.Node, n.DarkWhy)
+	}
+	if m.Halted {
+		return "stopped on purpose"
+	}
+	return m.Why
+}
+
+// troubled are the members whose procedures came to nothing.
+func (s *State) troubled() []field.MemberName {
+	var names []field.MemberName
+	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
+		if m := s.Members[name]; m.Phase != Gone && m.Trouble != "" {
+			names = append(names, name)
+		}
+	}
+	return names
+}

@@ -1,0 +1,420 @@
+package engine
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/render"
+)
+
+// When a step of a procedure is due.
+const (
+	beforeStart = "before-start"
+	afterStart  = "after-start"
+	beforeStop  = "before-stop"
+	afterStop   = "after-stop"
+)
+
+func due(procedure order.Procedure, step field.Step) string {
+	if step.When != "" {
+		return step.When
+	}
+	return map[order.Procedure]string{order.Join: beforeStart, order.Leave: beforeStop}[procedure]
+}
+
+// procedural tells whether members of a role join or leave its cluster by procedure.
+func procedural(role *field.Role) bool {
+	return role != nil && role.Program != nil &&
+		len(role.Program.Join)+len(role.Program.Leave)+len(role.Program.Promote)+len(role.Program.HandOver) > 0
+}
+
+// dissolving tells whether the whole cluster of a role goes: then nobody needs to be dismissed from it.
+func (s *State) dissolving(role field.RoleName, members []*Member) bool {
+	r := s.Field.Role(role)
+	return r == nil || r.Members == 0 || !slices.ContainsFunc(members, func(m *Member) bool { return !m.Leaving })
+}
+
+// entry finds a member on its cluster's own list: by name, or by the identity that was captured as it joined, since some
+// programs list a member without its name until it has started.
+func (s *State) entry(m *Member) *order.RosterEntry {
+	r := s.Roles[m.Role]
+	if r == nil {
+		return nil
+	}
+	for i, e := range r.Roster {
+		if e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"] {
+			return &r.Roster[i]
+		}
+	}
+	return nil
+}
+
+// seat is where a member stands in its cluster: as the roster has it, or, where there is none, as its procedures have
+// gone.
+func (s *State) seat(role *field.Role, m *Member) membership.Seat {
+	r := s.Roles[m.Role]
+	if r != nil && r.Roster != nil {
+		switch e := s.entry(m); {
+		case e == nil:
+			return membership.Outside
+		case e.Voter:
+			return membership.Voter
+		}
+		return membership.Learner
+	}
+	switch {
+	case !m.Admitted || m.Left:
+		return membership.Outside
+	case !m.Founding && role.Program != nil && m.Steps[order.Promote] < len(role.Program.Promote):
+		return membership.Learner
+	}
+	return membership.Voter
+}
+
+// works tells whether a member does its work in its cluster, on its way out too.
+func (s *State) works(m *Member) bool {
+	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+		return false
+	}
+	return m.Phase == Ready || m.Phase == Draining && m.PID != 0 && !m.ReadyAt.IsZero() && m.ProbeError == ""
+}
+
+// takenOff tells whether somebody else has taken a member off its cluster's list.
+func (s *State) takenOff(m *Member) bool {
+	r := s.Roles[m.Role]
+	return r != nil && r.Roster != nil && m.Listed && !m.Leaving && s.entry(m) == nil
+}
+
+// strangers are the entries of a cluster's list that are none of our members.
+func (s *State) strangers(role field.RoleName, members []*Member) []order.RosterEntry {
+	r := s.Roles[role]
+	if r == nil {
+		return nil
+	}
+	var out []order.RosterEntry
+	for _, e := range r.Roster {
+		if !slices.ContainsFunc(members, func(m *Member) bool {
+			return e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"]
+		}) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// cluster is what package membership needs to know of a role.
+func (s *State) cluster(role *field.Role, members []*Member) *membership.Cluster {
+	c := &membership.Cluster{Name: role.Name, Voteless: !role.Votes}
+	if p := role.Program; p != nil {
+		c.Learners, c.HandsOver = len(p.Promote) > 0, len(p.HandOver) > 0
+	}
+	for _, e := range s.strangers(role.Name, members) {
+		if e.Voter {
+			c.Strangers++
+		}
+	}
+	for _, m := range members {
+		seat := s.seat(role, m)
+		c.Members = append(c.Members, membership.Member{Name: m.Name, Seat: seat, Healthy: s.works(m), Leads: s.role(role.Name).Leader == m.Name,
+			Leaving: m.Leaving, Absent: m.Halted || s.takenOff(m)})
+	}
+	return c
+}
+
+// under is the change of membership that an operation makes.
+func under(op *order.Operation) membership.Change {
+	if op == nil {
+		return membership.Change{}
+	}
+	kind := map[order.Procedure]membership.Kind{order.Join: membership.Admit, order.Promote: membership.Promote, order.Leave: membership.Dismiss}[op.Procedure]
+	return membership.Change{Kind: kind, Member: op.Member}
+}
+
+// Survives is how many more members of a role may be lost at the same time with its work going on, also while a change
+// of its membership is under way; -1 when it cannot do its work.
+func (s *State) survives(role *field.Role, members []*Member, ready int) int {
+	switch {
+	case role.Members == 0 && len(members) == 0:
+		return 0
+	case !role.Votes:
+		return ready - 1
+	}
+	r := s.role(role.Name)
+	if r.Roster == nil && !procedural(role) {
+		return survivesPlain(s, role, members)
+	}
+	if voters, _ := s.cluster(role, members).Votes(); voters == 0 {
+		return -1
+	}
+	return membership.Survives(s.cluster(role, members), under(r.Op))
+}
+
+// procedures takes the next step of every procedure that is due.
+func (w *work) procedures() []Fact {
+	var facts []Fact
+	for _, name := range slices.Sorted(maps.Keys(w.members)) {
+		role, r := w.Field.Role(name), w.role(name)
+		members := w.members[name]
+		if w.dissolving(name, members) {
+			continue
+		}
+		if r.Op != nil {
+			facts = append(facts, w.lost(r)...)
+			continue
+		}
+		if !r.Founded {
+			continue
+		}
+		if more, goOn := w.foundSteps(role, r); !goOn {
+			facts = append(facts, more...)
+			continue
+		}
+		if procedural(role) {
+			facts = append(facts, w.change(role, r, members)...)
+		}
+	}
+	return facts
+}
+
+// lost gives up an operation whose answer cannot be had any more: whether it has happened must be found out.
+func (w *work) lost(r *Role) []Fact {
+	op := r.Op
+	asked, member := w.Members[op.Asked], w.Members[op.Member]
+	why := ""
+	switch {
+	case asked == nil || asked.Phase == Gone:
+		why = fmt.Sprintf("%s is gone", op.Asked)
+	case w.Nodes[asked.Node].Dark:
+		why = fmt.Sprintf("%s, whose agent was to do it, cannot be reached", asked.Node)
+	case member.Leaving && op.Procedure != order.Leave && op.Procedure != order.HandOver && !op.Settle:
+		why = fmt.Sprintf("%s is not wanted any more", op.Member)
+	default:
+		return nil
+	}
+	return []Fact{OperationLost{Role: r.Name, Member: op.Member, ID: op.ID, Procedure: op.Procedure, Why: why}}
+}
+
+// foundSteps carries out what founds a cluster beyond starting its founders. It tells whether that is behind.
+func (w *work) foundSteps(role *field.Role, r *Role) (facts []Fact, behind bool) {
+	if role == nil || role.Program == nil || r.FoundSteps >= len(role.Program.Found) || len(r.Founders) == 0 {
+		return nil, true
+	}
+	for _, name := range r.Founders {
+		if m := w.Members[name]; m == nil || m.PID == 0 {
+			return nil, false
+		}
+	}
+	return w.ask(role, w.Members[r.Founders[0]], order.Found, r.FoundSteps, ""), false
+}
+
+// change makes the next change of a cluster's membership.
+func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
+	for _, m := range members {
+		if facts, busy := w.unfinished(role, r, m); busy || len(facts) > 0 {
+			return facts
+		}
+	}
+	c := w.cluster(role, members)
+	if leader := w.Members[r.Leader]; leader != nil && leader.Tries >= handOverTries {
+		c.HandsOver = false
+	}
+	if !w.open(role) {
+		for i := range c.Members {
+			c.Members[i].Absent = c.Members[i].Absent || c.Members[i].Seat == membership.Outside
+		}
+	}
+	next, waits := membership.Next(c)
+	m := w.Members[next.Member]
+	switch next.Kind {
+	case membership.Admit:
+		if i := m.Steps[order.Join]; i < len(role.Program.Join) && (due(order.Join, role.Program.Join[i]) == beforeStart || m.PID != 0) {
+			return w.ask(role, m, order.Join, i, "")
+		}
+		if !m.Admitted {
+			return []Fact{MemberAdmitted{Member: m.Name}}
+		}
+	case membership.Promote:
+		if i := m.Steps[order.Promote]; i < len(role.Program.Promote) {
+			return w.ask(role, m, order.Promote, i, "")
+		}
+	case membership.HandOver:
+		return w.ask(role, m, order.HandOver, m.Steps[order.HandOver], next.To)
+	case membership.Dismiss:
+		return w.dismiss(role, m)
+	case membership.None:
+		if waits != "" && waits != r.Waits {
+			return []Fact{ChangeWaits{Role: r.Name, For: waits}}
+		}
+	}
+	return nil
+}
+
+// unfinished looks at what has been done about one member and has not shown yet. Busy says that the cluster must show
+// it before anything else is changed.
+func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, busy bool) {
+	p, seat := role.Program, w.seat(role, m)
+	known := r.Roster != nil
+	switch {
+	case m.Left:
+		return nil, false
+	case m.Leaving && seat == membership.Outside:
+		if m.Unsettled == order.Join {
+			return w.ask(role, m, order.Join, m.Steps[order.Join], ""), true
+		}
+		if i := m.Steps[order.Leave]; i > 0 && i < len(p.Leave) && due(order.Leave, p.Leave[i]) == afterStop {
+			return w.dismiss(role, m), true
+		}
+		return []Fact{MemberLeft{Member: m.Name}}, true
+	case m.Leaving:
+		return nil, m.Steps[order.Leave] >= len(p.Leave) && len(p.Leave) > 0 // its list shall show it
+	case !m.Founding && !m.Admitted && m.Steps[order.Join] == w.firstAfterStart(p) && m.Steps[order.Join] > 0:
+		return []Fact{MemberAdmitted{Member: m.Name}}, true
+	case !m.Founding && m.Admitted && m.Steps[order.Join] >= len(p.Join) && known && !m.Listed:
+		return nil, true
+	case len(p.Promote) > 0 && m.Steps[order.Promote] >= len(p.Promote) && known && seat == membership.Learner:
+		return nil, true
+	case r.HandedOver != "" && r.HandedOver == r.Leader:
+		return nil, true
+	}
+	return nil, false
+}
+
+// firstAfterStart counts the steps of joining that come before the start.
+func (w *work) firstAfterStart(p *field.Program) int {
+	for i, step := range p.Join {
+		if due(order.Join, step) != beforeStart {
+			return i
+		}
+	}
+	return len(p.Join)
+}
+
+// dismiss takes a member out of its cluster. Its agent knows before the cluster does that it shall not start it again.
+func (w *work) dismiss(role *field.Role, m *Member) []Fact {
+	reachable := !w.Nodes[m.Node].Dark
+	if reachable && m.Ordered.Want == order.Run && !m.Ordered.Final {
+		o := w.order(m, order.Run, "leaves "+string(role.Name))
+		o.Order.Final = true
+		return []Fact{o}
+	}
+	if reachable && m.Ordered.Revision > m.Taken {
+		return nil
+	}
+	i := m.Steps[order.Leave]
+	if i >= len(role.Program.Leave) {
+		return nil
+	}
+	if reachable && due(order.Leave, role.Program.Leave[i]) == afterStop {
+		if m.Ordered.Want == order.Run {
+			return []Fact{w.order(m, order.Stop, "leaves "+string(role.Name))}
+		}
+		if m.Phase != Stopped {
+			return nil
+		}
+	}
+	return w.ask(role, m, order.Leave, i, "")
+}
+
+// handOverTries is how often a leader that leaves is asked to hand over before it leaves without.
+const handOverTries = 2
+
+// How long the engine has a procedure wait that was refused until the time to retry was over.
+const (
+	againAfter = time.Second
+	againMost  = 30 * time.Second
+	// An agent that is cut off gives up trying after a few seconds; a call that it has made may take as long again.
+	triesOn = 20 * time.Second
+)
+
+// ask has one step of a procedure carried out by the agent of whoever is to be called.
+func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index int, target field.MemberName) []Fact {
+	r := w.role(role.Name)
+	if procedure == order.HandOver {
+		index = 0
+	}
+	steps := render.Steps(role.Program, procedure)
+	if m.Stuck || index >= len(steps) {
+		return nil
+	}
+	asked, waits := w.whom(role, m, steps[index])
+	lag := time.Duration(0)
+	if m.Tries > 0 {
+		lag = min(againAfter<<min(m.Tries-1, 5), againMost)
+	}
+	settle := m.Leaving && procedure == order.Join
+	if before := w.Members[m.LastAsked]; settle && before != nil {
+		if before.Phase != Gone && !w.Nodes[before.Node].Dark {
+			asked = before // its agent then stops trying
+		} else {
+			lag = triesOn // so that it has stopped trying by itself
+		}
+	}
+	if asked == nil {
+		if waits != r.Waits {
+			return []Fact{ChangeWaits{Role: r.Name, For: waits}}
+		}
+		return nil
+	}
+	scene := w.stage()
+	subject := scene.Members[m.Name]
+	if subject.Via == "" && !m.Founding {
+		subject.Via = r.Leader
+		if subject.Via == "" {
+			subject.Via = asked.Name
+		}
+		scene.Members[m.Name] = subject
+	}
+	step, err := scene.Step(m.Name, procedure, index, target)
+	if err != nil {
+		w.err = err
+		return nil
+	}
+	spec, err := scene.Spec(asked.Name)
+	if err != nil {
+		w.err = err
+		return nil
+	}
+	w.revision = max(w.revision, w.Revision) + 1
+	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
+		Again: m.Unsettled == procedure, Do: step,
+		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
+	op.Settle, op.Lag = settle, lag
+	return []Fact{OperationAsked{Role: role.Name, Operation: op}}
+}
+
+// whom finds the member that a step is carried out on, or says for what it waits.
+func (w *work) whom(role *field.Role, m *Member, step field.Step) (*Member, string) {
+	fit := func(o *Member) bool { return o != nil && o != m && w.works(o) && w.seat(role, o) == membership.Voter }
+	leader := w.Members[w.role(role.Name).Leader]
+	switch step.On {
+	case "leader":
+		if leader != nil && w.works(leader) {
+			return leader, ""
+		}
+		if role.Program.Leader != nil {
+			return nil, fmt.Sprintf("somebody to lead %s", role.Name)
+		}
+		fallthrough
+	case "peer":
+		if fit(leader) {
+			return leader, "" // its agent sees first what changes
+		}
+		for _, staying := range []bool{true, false} {
+			for _, o := range w.members[role.Name] {
+				if fit(o) && o.Leaving != staying {
+					return o, ""
+				}
+			}
+		}
+		return nil, fmt.Sprintf("another member of %s that works", role.Name)
+	}
+	if w.Nodes[m.Node].Dark {
+		return nil, fmt.Sprintf("%s to answer", m.Node)
+	}
+	return m, ""
+}
