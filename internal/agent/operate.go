@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -30,8 +31,8 @@ const (
 
 // work is an operation under way.
 type work struct {
-	id     uint64
-	cancel context.CancelFunc
+	overtaken atomic.Bool   // a newer one about the same member has come
+	done      chan struct{} // closed when nothing is being called any more
 }
 
 // keptOperation is the newest operation about one member, as it is on disk.
@@ -71,22 +72,29 @@ func (a *Agent) Operate(ctx context.Context, o order.Operation) error {
 	return nil
 }
 
-// work starts carrying out an operation. The caller holds the lock.
+// work starts carrying out an operation. One before it about the same member is not tried again, but a call that has
+// been made is waited for: what the newer one finds out must not change behind its back. The caller holds the lock.
 func (a *Agent) work(ctx context.Context, o order.Operation) {
-	if before := a.working[o.Member]; before != nil {
-		before.cancel()
+	before := a.working[o.Member]
+	if before != nil {
+		before.overtaken.Store(true)
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	a.working[o.Member] = &work{id: o.ID, cancel: cancel}
+	w := &work{done: make(chan struct{})}
+	a.working[o.Member] = w
 	a.wait.Add(1)
 	go func() {
 		defer a.wait.Done()
-		defer cancel()
+		defer close(w.done)
+		if before != nil {
+			<-before.done
+		}
 		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, dir: a.disk.member(o.Asked), compile: map[string]*vm.Program{}},
-			leased: func() bool { return time.Since(time.Unix(0, a.asked.Load())) < leaseFor },
-			say:    func(why string) { a.tell(o, order.Report{Kind: order.Retried, Why: why}) }}).run(ctx)
-		if ctx.Err() != nil {
-			return // a newer one has taken its place, or the next agent goes on with it
+			goOn: func() bool {
+				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
+			},
+			say: func(why string) { a.tell(o, order.Report{Kind: order.Retried, Why: why}) }}).run(ctx)
+		if ctx.Err() != nil || w.overtaken.Load() {
+			return // the next agent goes on with it, or a newer one does
 		}
 		if err := writeQuick(a.disk.operation(o.Member), keptOperation{Operation: o, Ended: true}); err != nil {
 			slog.Error("the end of an operation cannot be noted", "member", o.Member, "error", err)
@@ -128,9 +136,9 @@ func (a *Agent) takeUp(ctx context.Context) {
 type operation struct {
 	order.Operation
 	asker
-	leased func() bool
-	say    func(why string)
-	said   string
+	goOn func() bool // it may be tried again
+	say  func(why string)
+	said string
 }
 
 // run carries the operation out and gives the report that ends it. Nothing whose outcome is unknown is repeated before
@@ -180,7 +188,7 @@ func (o *operation) run(ctx context.Context) order.Report {
 		if ctx.Err() != nil {
 			return order.Report{}
 		}
-		if time.Now().After(deadline) || !o.leased() {
+		if time.Now().After(deadline) || !o.goOn() {
 			if maybe {
 				return order.Report{Kind: order.Unclear, Why: why}
 			}

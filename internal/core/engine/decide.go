@@ -286,7 +286,7 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 	}
 	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
 	judged := map[field.MemberName]*Member{}
-	scratch := &State{Field: s.Field, Members: judged, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
+	scratch := &State{Field: s.Field, Members: judged, others: s, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
 		rendered: map[field.MemberName]int{}}
 	var facts []Fact
 	for _, r := range in.Reports {
@@ -398,16 +398,29 @@ func (s *State) readLeader(m *Member, r order.Report) Fact {
 	return LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term}
 }
 
-// readRoster believes the leader; others only while nobody leads.
+// readRoster believes the leader; others only while no leader can be heard, and only if they are members and their news is
+// new: who was cut off for a while may bring a list that is long out of date.
 func (s *State) readRoster(m *Member, r order.Report) Fact {
 	role := s.role(m.Role)
-	if role.Leader != "" && role.Leader != m.Name {
+	heard := role.Leader != ""
+	if leader := s.leaderOf(role); leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
+		heard = false
+	}
+	if role.Leader != m.Name && (heard || r.At.Before(role.RosterAt) || role.Roster != nil && s.entry(m) == nil) {
 		return nil
 	}
 	if slices.Equal(role.Roster, r.Roster) {
 		return nil
 	}
 	return RosterSeen{Role: m.Role, From: m.Name, Roster: r.Roster}
+}
+
+// leaderOf finds who leads, also while reports are judged one by one.
+func (s *State) leaderOf(r *Role) *Member {
+	if m := s.Members[r.Leader]; m != nil || s.others == nil {
+		return m
+	}
+	return s.others.Members[r.Leader]
 }
 
 // Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.

@@ -261,6 +261,8 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 		m.enter(Stopping, at)
 	case f.Order.Final:
 		m.enter(Draining, at)
+	case before.Final:
+		m.enter(Placing, at)
 	case before.Want != order.Run:
 		m.enter(Placing, at)
 	case f.Order.Round != before.Round:
@@ -397,8 +399,9 @@ func (f LeaderSeen) Sentence() string {
 func (f LeaderLost) apply(s *State, _ time.Time) { s.dropLeader(s.Members[f.Member]) }
 func (f LeaderLost) Sentence() string            { return fmt.Sprintf("%s leads %s no more", f.Member, f.Role) }
 
-func (f RosterSeen) apply(s *State, _ time.Time) {
-	s.role(f.Role).Roster = f.Roster
+func (f RosterSeen) apply(s *State, at time.Time) {
+	r := s.role(f.Role)
+	r.Roster, r.RosterAt = f.Roster, at
 	for _, m := range s.Members {
 		if m.Role == f.Role && m.Phase != Gone && !m.Listed && s.entry(m) != nil {
 			m.Listed = true
@@ -416,7 +419,7 @@ func (f RosterSeen) Sentence() string {
 			names[i] += " (learner)"
 		}
 	}
-	return fmt.Sprintf("%s's own list of members: %s", f.Role, strings.Join(names, ", "))
+	return fmt.Sprintf("%s lists as its members: %s", f.Role, strings.Join(names, ", "))
 }
 
 func (f NodeDark) apply(s *State, at time.Time) {

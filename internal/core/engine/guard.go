@@ -59,7 +59,7 @@ func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes
 		return fmt.Errorf("the members of %s are being changed already (%s); wait for that (`lanternfield status --wait converged`), then ask again",
 			now.Name, busy)
 	}
-	if err := s.guardRoster(now, r, members); err != nil {
+	if err := s.guardRoster(now, r, members, removes); err != nil {
 		return err
 	}
 	c := s.cluster(now, members)
@@ -108,15 +108,16 @@ func (s *State) busy(role *field.Role, members []*Member) string {
 	text := ""
 	for _, m := range members {
 		switch {
-		case m.Trouble != "":
+		case m.Trouble != "", !m.Joined && (m.Phase == Failed || s.PhaseOf(m) == Unknown):
 			return ""
+		case text != "":
 		case m.Leaving:
 			text = fmt.Sprintf("%s leaves", m.Name)
 		case !m.Halted && !m.Founding && s.seat(role, m) != membership.Voter && !s.takenOff(m):
 			text = fmt.Sprintf("%s joins", m.Name)
 		}
 	}
-	if r.Waits != "" {
+	if r.Waits.Blocked {
 		return ""
 	}
 	return text
@@ -124,18 +125,18 @@ func (s *State) busy(role *field.Role, members []*Member) string {
 
 // guardRoster refuses to build upon a list of members that is not as we left it: somebody else has changed it, and only a
 // person can know whether that was meant.
-func (s *State) guardRoster(role *field.Role, r *Role, members []*Member) error {
+func (s *State) guardRoster(role *field.Role, r *Role, members []*Member, removes map[field.MemberName]bool) error {
 	if len(r.Roster) == 0 {
 		return nil
 	}
 	if strangers := s.strangers(role.Name, members); len(strangers) > 0 {
-		return fmt.Errorf("%s's own list of members has %s, which Lantern Field did not put there; if nobody needs it, take it off by hand with "+
+		return fmt.Errorf("%s lists %s as a member, which Lantern Field did not put there; if nobody needs it, take it off by hand with "+
 			"the program's own tools, then ask again", role.Name, entryNames(strangers))
 	}
 	for _, m := range members {
-		if s.takenOff(m) {
-			return fmt.Errorf("%s is not on %s's own list of members any more: somebody has taken it off by hand; add it again by hand, or scale "+
-				"%s in by one, which removes it, and then ask again", m.Name, role.Name, role.Name)
+		if s.takenOff(m) && !removes[m.Name] {
+			return fmt.Errorf("%s does not list %s any more: somebody has taken it off by hand; add it again by hand, or scale %s in by one, "+
+				"which removes it, and then ask again", role.Name, m.Name, role.Name)
 		}
 	}
 	return nil

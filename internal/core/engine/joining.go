@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
 )
 
@@ -64,8 +65,9 @@ type OperationLost struct {
 
 // ChangeWaits says what the next change of a cluster's membership waits for.
 type ChangeWaits struct {
-	Role field.RoleName
-	For  string
+	Role    field.RoleName
+	For     string // nothing when it is as it shall be
+	Blocked bool   `json:",omitempty"`
 }
 
 // ProceduresResumed has procedures tried again that had come to nothing.
@@ -92,7 +94,7 @@ func (f RoleDissolved) Sentence() string { return fmt.Sprintf("%s is dissolved",
 func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
 	r := s.role(f.Role)
-	r.Op, r.Retried, r.Waits = &op, "", ""
+	r.Op, r.Retried, r.Waits = &op, "", membership.Wait{}
 	if m := s.Members[op.Member]; m.Via == "" && op.Procedure == order.Join {
 		m.Via = r.Leader
 	}
@@ -173,8 +175,13 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 		m.Unsettled = "" // asking again does no harm, and the leader may leave without
 		return
 	}
-	m.Trouble = fmt.Sprintf("%s could not %s: %s", f.Role, procedureVerb(op.Procedure, op.Member), f.Why)
 	m.Stuck = f.Unclear && op.Do.DoneWhen == ""
+	switch {
+	case m.Stuck:
+		m.Trouble = fmt.Sprintf("whether %s could %s is not known, and its step has no done_when to find it out by: %s", f.Role, procedureVerb(op.Procedure, op.Member), f.Why)
+	case !f.Unclear:
+		m.Trouble = fmt.Sprintf("%s could not %s: %s", f.Role, procedureVerb(op.Procedure, op.Member), f.Why)
+	}
 }
 func (f OperationUndone) Sentence() string {
 	if f.Unclear {
@@ -198,8 +205,15 @@ func (f OperationLost) Sentence() string {
 	return fmt.Sprintf("whether %s could %s is not known (%s); that is found out first", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
 }
 
-func (f ChangeWaits) apply(s *State, _ time.Time) { s.role(f.Role).Waits = f.For }
-func (f ChangeWaits) Sentence() string            { return fmt.Sprintf("%s waits for %s", f.Role, f.For) }
+func (f ChangeWaits) apply(s *State, _ time.Time) {
+	s.role(f.Role).Waits = membership.Wait{For: f.For, Blocked: f.Blocked}
+}
+func (f ChangeWaits) Sentence() string {
+	if f.For == "" {
+		return fmt.Sprintf("%s has the members that it shall have", f.Role)
+	}
+	return fmt.Sprintf("%s waits for %s", f.Role, f.For)
+}
 
 func (f ProceduresResumed) apply(s *State, _ time.Time) {
 	for _, name := range f.Members {

@@ -9,6 +9,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/quorum"
 	"lanternfield/internal/core/render"
 )
 
@@ -247,11 +248,32 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 	case membership.Dismiss:
 		return w.dismiss(role, m)
 	case membership.None:
-		if waits != "" && waits != r.Waits {
-			return []Fact{ChangeWaits{Role: r.Name, For: waits}}
+		if m := w.needed(role, c, members); m != nil {
+			return []Fact{w.order(m, order.Run, "its vote is needed")}
+		}
+		return w.waits(r, waits)
+	}
+	return nil
+}
+
+// needed finds a member that was to leave and has ended too early: it still has a vote, and the cluster cannot do without.
+func (w *work) needed(role *field.Role, c *membership.Cluster, members []*Member) *Member {
+	if voters, healthy := c.Votes(); !role.Votes || healthy >= quorum.Needed(voters) {
+		return nil
+	}
+	for _, m := range members {
+		if m.Leaving && !m.Halted && m.Ordered.Final && m.Phase == Stopped && w.seat(role, m) == membership.Voter && !w.Nodes[m.Node].Dark {
+			return m
 		}
 	}
 	return nil
+}
+
+func (w *work) waits(r *Role, wait membership.Wait) []Fact {
+	if wait == r.Waits {
+		return nil
+	}
+	return []Fact{ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked}}
 }
 
 // unfinished looks at what has been done about one member and has not shown yet. Busy says that the cluster must show
@@ -270,6 +292,8 @@ func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, b
 			return w.dismiss(role, m), true
 		}
 		return []Fact{MemberLeft{Member: m.Name}}, true
+	case !m.Leaving && (m.Unsettled == order.Join || m.Unsettled == order.Promote):
+		return w.ask(role, m, m.Unsettled, m.Steps[m.Unsettled], ""), true
 	case m.Leaving:
 		return nil, m.Steps[order.Leave] >= len(p.Leave) && len(p.Leave) > 0 // its list shall show it
 	case !m.Founding && !m.Admitted && m.Steps[order.Join] == w.firstAfterStart(p) && m.Steps[order.Join] > 0:
@@ -343,7 +367,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 	}
 	asked, waits := w.whom(role, m, steps[index])
 	lag := time.Duration(0)
-	if m.Tries > 0 {
+	if m.Tries > 0 && m.Unsettled == "" {
 		lag = min(againAfter<<min(m.Tries-1, 5), againMost)
 	}
 	settle := m.Leaving && procedure == order.Join
@@ -355,10 +379,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 		}
 	}
 	if asked == nil {
-		if waits != r.Waits {
-			return []Fact{ChangeWaits{Role: r.Name, For: waits}}
-		}
-		return nil
+		return w.waits(r, membership.Wait{For: waits})
 	}
 	scene := w.stage()
 	subject := scene.Members[m.Name]

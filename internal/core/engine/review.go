@@ -57,7 +57,7 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		text := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)
 		if role := draft.Role(x.Role); role != nil && role.Members > 0 && len(role.Program.Leave) > 0 {
 			first := fmt.Sprintf("have %s let %s go", x.Role, x.Member)
-			if s.role(x.Role).Leader == x.Member && len(role.Program.HandOver) > 0 {
+			if s.role(x.Role).Leader == x.Member && s.works(s.Members[x.Member]) && len(role.Program.HandOver) > 0 {
 				first = fmt.Sprintf("have %s hand over and %s let it go", x.Member, x.Role)
 			}
 			text = first + ", then " + text

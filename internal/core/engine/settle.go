@@ -93,13 +93,19 @@ func (w *work) membership() []Fact {
 			Founding: !r.Founded && role.Founds(len(w.active(a.Role))+next[a.Role]-r.Highest-1)})
 	}
 	for _, r := range p.Removes {
-		if m := w.Members[r.Member]; m.Ordered.Revision == 0 {
+		if m := w.Members[r.Member]; m.Ordered.Revision == 0 && !w.tried(m) {
 			facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why}, MemberGone{Member: r.Member})
 			continue
 		}
 		facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why})
 	}
 	return facts
+}
+
+// tried tells whether a member's cluster may know it already.
+func (w *work) tried(m *Member) bool {
+	op := w.role(m.Role).Op
+	return m.Unsettled != "" || m.Admitted && !m.Founding || m.Steps[order.Join] > 0 || m.Listed || op != nil && op.Member == m.Name
 }
 
 // fits is a quick look at whether the members are what the field wants.
@@ -433,8 +439,13 @@ func (w *work) end() []Fact {
 		}
 	}
 	for _, r := range w.Field.Roles {
-		if len(w.active(r.Name)) < r.Members {
+		members := w.active(r.Name)
+		if len(members) < r.Members {
 			return nil
+		}
+		running := slices.ContainsFunc(members, func(m *Member) bool { return !m.Halted })
+		if r.Votes && running && r.Program.Leader != nil && w.role(r.Name).Leader == "" {
+			return nil // who votes is not done before somebody leads
 		}
 	}
 	return []Fact{RolloutEnded{What: w.Rollout.What}}

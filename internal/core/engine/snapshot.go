@@ -70,6 +70,7 @@ type RoleView struct {
 	VotesNeeded int                 `json:"votes_needed,omitempty"`
 	Survives    int                 `json:"survives"`
 	Leader      field.MemberName    `json:"leader,omitempty"`
+	Led         bool                `json:"led,omitempty"` // its program tells who leads
 	LeaderTerm  uint64              `json:"leader_term,omitempty"`
 	Roster      []order.RosterEntry `json:"roster,omitempty"`
 	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
@@ -89,10 +90,11 @@ type MemberView struct {
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
 	Leaving     bool             `json:"leaving,omitempty"`
-	Seat        string           `json:"seat,omitempty"`    // voter or learner, where members vote
-	ID          string           `json:"id,omitempty"`      // under which the cluster itself lists it
-	Trouble     string           `json:"trouble,omitempty"` // why it could not be let in, promoted or let go
-	Left        bool             `json:"left,omitempty"`    // is no member of its cluster any more
+	Seat        string           `json:"seat,omitempty"`      // voter or learner, where members vote
+	ID          string           `json:"id,omitempty"`        // under which the cluster itself lists it
+	Trouble     string           `json:"trouble,omitempty"`   // why it could not be let in, promoted or let go
+	Left        bool             `json:"left,omitempty"`      // is no member of its cluster any more
+	TakenOff    bool             `json:"taken_off,omitempty"` // somebody else has taken it off its cluster's list
 	Address     string           `json:"address"`
 	Ports       map[string]int   `json:"ports,omitempty"`
 	PID         int              `json:"pid,omitempty"`
@@ -172,7 +174,8 @@ func Snap(s *State, at time.Time) *Snapshot {
 
 func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
 	members := groups[role.Name]
-	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0}
+	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
+		Led: role.Votes && role.Program != nil && role.Program.Leader != nil}
 	joined := 0
 	for _, m := range members {
 		if s.IsReady(m) {
@@ -236,7 +239,7 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 	if e := s.entry(m); e != nil {
 		v.ID = e.ID
 	}
-	v.Trouble, v.Left = m.Trouble, m.Left
+	v.Trouble, v.Left, v.TakenOff = m.Trouble, m.Left, s.takenOff(m)
 	if m.Trouble != "" {
 		v.Why = m.Trouble
 	}
@@ -259,10 +262,10 @@ func (s *State) changing(role *field.Role, members []*Member) string {
 		}
 		return text
 	}
-	if r.Waits != "" && procedural(role) && s.busy(role, members) == "" && slices.ContainsFunc(members, func(m *Member) bool {
+	if r.Waits.For != "" && procedural(role) && slices.ContainsFunc(members, func(m *Member) bool {
 		return m.Leaving && !m.Left || !m.Leaving && !m.Halted && s.seat(role, m) != membership.Voter
 	}) {
-		return string(role.Name) + " waits for " + r.Waits
+		return string(role.Name) + " waits for " + r.Waits.For
 	}
 	return ""
 }
@@ -278,8 +281,8 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 			}
 			return text
 		}
-		if procedural(r) && c.Founded && c.Waits != "" && (m.Leaving && !m.Left || !m.Leaving && s.seat(r, m) != membership.Voter) && !m.Halted {
-			return c.Waits
+		if procedural(r) && c.Founded && c.Waits.For != "" && m.Ordered.Want == "" == !m.Leaving && (m.Leaving && !m.Left || !m.Leaving && s.seat(r, m) != membership.Voter) && !m.Halted {
+			return c.Waits.For
 		}
 	}
 	if s.takenOff(m) {

@@ -49,6 +49,8 @@ type State struct {
 	Roles    map[field.RoleName]*Role
 	Members  map[field.MemberName]*Member // those that are gone are kept for the record
 
+	others *State // while reports are judged one by one: where all members are
+
 	// shape rises whenever what templates see may have changed.
 	shape int
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
@@ -91,9 +93,10 @@ type Role struct {
 	LeaderSince time.Time
 	Roster      []order.RosterEntry // nil until the cluster has told
 
+	RosterAt   time.Time        // when its members said so
 	Op         *order.Operation // the step of a procedure that is under way; one at a time
 	Retried    string           // why it had to be tried again
-	Waits      string           // what the next change of membership waits for
+	Waits      membership.Wait  // what the next change of membership waits for
 	FoundSteps int              // steps of the founding procedure that are done
 	HandedOver field.MemberName // has handed over, and the cluster has not shown it yet
 }

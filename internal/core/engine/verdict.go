@@ -22,6 +22,7 @@ func judge(s *State, snap *Snapshot) FieldState {
 		if m.Leaving {
 			warming = true
 		}
+		broken = broken || m.TakenOff
 		switch m.Phase {
 		case Failed, Unready, Unknown:
 			broken = true
@@ -45,9 +46,9 @@ func judge(s *State, snap *Snapshot) FieldState {
 		return StateDown
 	}
 	switch {
-	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() || len(r.Strangers) > 0 }), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
+	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() && r.LeaderTerm > 0 || len(r.Strangers) > 0 }), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
 		return StateDegraded
-	case warming:
+	case warming, slices.ContainsFunc(snap.Roles, RoleView.Leaderless):
 		return StateConverging
 	}
 	return StateConverged
@@ -56,9 +57,9 @@ func judge(s *State, snap *Snapshot) FieldState {
 // cannotWork tells whether a role that should do its work cannot.
 func cannotWork(r RoleView) bool { return r.Want > 0 && !r.Halted && r.Survives < 0 }
 
-// Leaderless tells whether a role that has had a leader, and could have one, has none.
+// Leaderless tells whether a role that could have a leader has none.
 func (r RoleView) Leaderless() bool {
-	return r.Votes && r.Leader == "" && r.LeaderTerm > 0 && r.Survives >= 0 && !r.Halted
+	return r.Votes && r.Leader == "" && (r.LeaderTerm > 0 || r.Led) && r.Survives >= 0 && !r.Halted && r.Want > 0
 }
 
 // failing tells whether a member of the role is dark without having been asked to.
@@ -108,10 +109,13 @@ func sentence(s *State, snap *Snapshot) string {
 			parts = append(parts, r.Change)
 		}
 		if len(r.Strangers) > 0 {
-			parts = append(parts, fmt.Sprintf("%s's own list of members has %s, which is none of ours", r.Role, strings.Join(r.Strangers, ", ")))
+			parts = append(parts, fmt.Sprintf("%s lists %s, which is none of ours", r.Role, strings.Join(r.Strangers, ", ")))
 		}
 	}
 	for _, m := range snap.Members {
+		if m.TakenOff {
+			parts = append(parts, fmt.Sprintf("%s does not list %s any more: somebody has taken it off by hand", m.Role, m.Member))
+		}
 		if m.Left && m.Phase == Unknown {
 			parts = append(parts, fmt.Sprintf("%s is replaced, and ends when %s can be reached again", m.Member, m.Node))
 		}
@@ -180,7 +184,7 @@ func waiting(snap *Snapshot) []string {
 func strengths(snap *Snapshot) []string {
 	var parts []string
 	for _, r := range snap.Roles {
-		if r.Votes {
+		if r.Votes && r.Want > 0 && (r.Survives > 0 || r.Voters == 1) {
 			losses := "no loss"
 			if r.Survives > 0 {
 				losses = fmt.Sprintf("%d more %s", r.Survives, plural(r.Survives, "loss", "losses"))

@@ -65,6 +65,12 @@ const (
 	Dismiss  Kind = "dismiss"
 )
 
+// Wait is what the next change waits for.
+type Wait struct {
+	For     string
+	Blocked bool // waiting alone does not end it: a member that has failed must come back, or the draft must change
+}
+
 // Change is one change of who votes, or who leads. To is who shall lead after a hand-over.
 type Change struct {
 	Kind   Kind
@@ -88,33 +94,33 @@ func (c *Cluster) Votes() (voters, healthy int) {
 
 // Next gives the change to make now; where there is none, it says what the next one waits for, or nothing when the
 // cluster is as it shall be. It is to be asked only when no change is under way.
-func Next(c *Cluster) (next Change, waits string) {
+func Next(c *Cluster) (Change, Wait) {
 	missing := c.missing()
 	if missing == "" && !c.leaving() {
-		return Change{}, ""
+		return Change{}, Wait{}
 	}
 	voters, healthy := c.Votes()
 	if c.Voteless {
 		voters, healthy = 0, 0
 	}
 	if healthy < quorum.Needed(voters) {
-		return Change{}, fmt.Sprintf("%s to have the %d votes that it needs (it has %d of %d): without them nobody can be admitted or dismissed",
+		return Change{}, blocked("%s to have the %d votes that it needs (it has %d of %d): without them nobody can be admitted or dismissed",
 			c.Name, quorum.Needed(voters), healthy, voters)
 	}
 	if m := c.first(func(m Member) bool { return m.Leaving && (m.Seat == Learner || m.Seat == Voter && !m.Healthy) }); m != nil {
-		return Change{Kind: Dismiss, Member: m.Name}, ""
+		return Change{Kind: Dismiss, Member: m.Name}, Wait{}
 	}
 	if m := c.first(func(m Member) bool { return !m.Leaving && m.Seat == Learner }); m != nil { // one at a time
 		if m.Healthy && (c.Voteless || healthy+1 >= quorum.Needed(voters+1)) {
-			return Change{Kind: Promote, Member: m.Name}, ""
+			return Change{Kind: Promote, Member: m.Name}, Wait{}
 		}
-		return Change{}, fmt.Sprintf("%s to catch up", m.Name)
+		return Change{}, Wait{For: fmt.Sprintf("%s to catch up", m.Name)}
 	}
 	if m := c.first(func(m Member) bool { return !m.Leaving && m.Seat == Outside && !m.Absent }); m != nil {
 		if !c.Learners && voters > 1 && healthy < quorum.Needed(voters+1) {
-			return Change{}, fmt.Sprintf("one more healthy vote: with %s, %s would need %d and has %d", m.Name, c.Name, quorum.Needed(voters+1), healthy)
+			return Change{}, blocked("one more healthy vote: with %s, %s would need %d and has %d", m.Name, c.Name, quorum.Needed(voters+1), healthy)
 		}
-		return Change{Kind: Admit, Member: m.Name}, ""
+		return Change{Kind: Admit, Member: m.Name}, Wait{}
 	}
 	return c.dismiss(voters, healthy)
 }
@@ -142,28 +148,28 @@ func (c *Cluster) leaving() bool {
 }
 
 // dismiss sends away one member that works.
-func (c *Cluster) dismiss(voters, healthy int) (Change, string) {
+func (c *Cluster) dismiss(voters, healthy int) (Change, Wait) {
 	goes := func(m Member) bool { return m.Leaving && m.Seat == Voter }
 	if m := c.first(func(m Member) bool { return goes(m) && !m.Leads }); m != nil {
 		return c.without(m, voters, healthy)
 	}
 	leader := c.first(goes)
 	if leader == nil {
-		return Change{}, ""
+		return Change{}, Wait{}
 	}
 	if heir := c.first(func(m Member) bool { return !m.Leaving && m.Seat == Voter && m.Healthy }); heir != nil && c.HandsOver {
-		return Change{Kind: HandOver, Member: leader.Name, To: heir.Name}, ""
+		return Change{Kind: HandOver, Member: leader.Name, To: heir.Name}, Wait{}
 	}
 	return c.without(leader, voters, healthy)
 }
 
 // without dismisses a member that works, if the others are enough without it.
-func (c *Cluster) without(m *Member, voters, healthy int) (Change, string) {
+func (c *Cluster) without(m *Member, voters, healthy int) (Change, Wait) {
 	if !c.Voteless && healthy-1 < quorum.Needed(voters-1) {
-		return Change{}, fmt.Sprintf("one more healthy vote: without %s, %s would need %d of %d, and have %d",
+		return Change{}, blocked("one more healthy vote: without %s, %s would need %d of %d, and have %d",
 			m.Name, c.Name, quorum.Needed(voters-1), voters-1, healthy-1)
 	}
-	return Change{Kind: Dismiss, Member: m.Name}, ""
+	return Change{Kind: Dismiss, Member: m.Name}, Wait{}
 }
 
 // Survives is how many more healthy voters the cluster can lose while that change is under way: before it has taken
@@ -195,4 +201,8 @@ func seatAfter(c *Cluster, change Change, now Seat) Seat {
 		return Outside
 	}
 	return now
+}
+
+func blocked(format string, args ...any) Wait {
+	return Wait{For: fmt.Sprintf(format, args...), Blocked: true}
 }

@@ -220,8 +220,8 @@ func TestNext(t *testing.T) {
 			Change{}, "one more healthy vote: with w-4, w would need 4 and has 3"},
 		{"who is stopped on purpose is not admitted", Cluster{Members: append(slices.Clone(three), m("w-4", Outside, "a"))}, Change{}, ""},
 	} {
-		if got, waits := Next(&test.cluster); got != test.want || waits != test.waits {
-			t.Errorf("%s: got %+v, %q; want %+v, %q", test.name, got, waits, test.want, test.waits)
+		if got, waits := Next(&test.cluster); got != test.want || waits.For != test.waits || waits.Blocked != strings.Contains(test.waits, "vote") {
+			t.Errorf("%s: got %+v, %+v; want %+v, %q", test.name, got, waits, test.want, test.waits)
 		}
 	}
 }

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 )
 
 var update = flag.Bool("update", false, "write what the scripts print into them")
@@ -117,7 +119,7 @@ func (s *script) do(t *testing.T, line string) string {
 		r.Settings = map[string]field.Text{"pace": field.Text(args[1])}
 	case "deploy":
 		draft := s.draft
-		draft.Nodes, draft.Roles = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles)
+		draft.Nodes, draft.Roles, draft.Place = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles), maps.Clone(s.draft.Place)
 		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script"}))
 	case "review":
 		r, err := engine.Review(s.State, &s.draft)
@@ -141,6 +143,20 @@ func (s *script) do(t *testing.T, line string) string {
 		if !s.Kill(field.MemberName(args[0])) {
 			return "nothing runs for " + args[0] + "\n"
 		}
+	case "refuse", "mute": // ROLE PROCEDURE TIMES
+		c := s.Cluster(field.RoleName(args[0]))
+		n, _ := strconv.Atoi(args[2])
+		map[string]map[order.Procedure]int{"refuse": c.Refuse, "mute": c.Mute}[words[0]][order.Procedure(args[1])] = n
+	case "stranger": // ROLE NAME: somebody adds a voter by hand
+		s.Cluster(field.RoleName(args[0])).Voters[field.MemberName(args[1])] = true
+		s.elect(s.Cluster(field.RoleName(args[0])))
+	case "takeoff": // ROLE NAME: somebody takes a voter off by hand
+		delete(s.Cluster(field.RoleName(args[0])).Voters, field.MemberName(args[1]))
+		s.elect(s.Cluster(field.RoleName(args[0])))
+	case "unnode":
+		s.draft.Nodes = slices.DeleteFunc(slices.Clone(s.draft.Nodes), func(n field.Node) bool { return string(n.Name) == args[0] })
+	case "unpin":
+		s.draft.Place = map[field.RoleName][]field.NodeName{}
 	case "break":
 		s.Broken[field.MemberName(args[0])] = true
 	case "mend":
@@ -176,7 +192,7 @@ func (s *script) do(t *testing.T, line string) string {
 	return ""
 }
 
-// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N]
+// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N] [procedures]
 func (s *script) role(t *testing.T, args []string) {
 	t.Helper()
 	n, err := strconv.Atoi(args[1])
@@ -190,6 +206,8 @@ func (s *script) role(t *testing.T, args []string) {
 		switch key {
 		case "votes":
 			r.Votes = true
+		case "procedures":
+			giveProcedures(r.Program)
 		case "seed-first", "one-by-one":
 			r.Start = field.Start(key)
 		case "after":
@@ -215,6 +233,18 @@ func (s *script) role(t *testing.T, args []string) {
 	}
 	s.draft.Roles = append(s.draft.Roles, r)
 	field.FillDefaults(&s.draft)
+}
+
+// giveProcedures lets a program's members join as learners and leave, as the simulated clusters understand it.
+func giveProcedures(p *field.Program) {
+	step := func(capture map[string]string) []field.Step {
+		return []field.Step{{On: "peer", Call: field.Call{Exec: []string{"true"}}, DoneWhen: "true", Capture: capture}}
+	}
+	p.Join, p.Promote, p.Leave = step(map[string]string{"id": "id"}), step(nil), step(nil)
+	p.HandOver = step(map[string]string{"target": "{{.Target.Member}}"})
+	p.HandOver[0].On = "leader"
+	p.Leader = &field.LeaderProbe{Call: field.Call{Exec: []string{"true"}}, IsMe: "true"}
+	p.Roster = &field.RosterProbe{Call: field.Call{Exec: []string{"true"}}, Each: "body", ID: "item", Name: "item"}
 }
 
 func (s *script) status() string {

@@ -35,10 +35,11 @@ type World struct {
 	DieAfter int
 	Dead     bool // the controller is dead
 
-	nodes map[field.NodeName]*node
-	queue events
-	seq   int
-	pid   int
+	nodes    map[field.NodeName]*node
+	clusters map[field.RoleName]*Cluster
+	queue    events
+	seq      int
+	pid      int
 }
 
 // Life is the life of one process.
@@ -48,6 +49,7 @@ type Life struct {
 	From, To   time.Time // To is zero while it lives
 	Round      int
 	incarnates int
+	lit        bool
 }
 
 type node struct {
@@ -56,6 +58,10 @@ type node struct {
 	members map[field.MemberName]*simulated
 	reports []order.Report
 	last    uint64
+
+	term       uint64
+	operations map[uint64]bool             // taken in
+	newest     map[field.MemberName]uint64 // operation about each member; older ones are not tried any more
 }
 
 type simulated struct {
@@ -76,7 +82,7 @@ const (
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
 	return &World{State: engine.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
-		Broken: map[field.MemberName]bool{}, nodes: map[field.NodeName]*node{}}
+		Broken: map[field.MemberName]bool{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
 }
 
 // Bindings gives simulated addresses to all nodes of a field.
@@ -136,6 +142,10 @@ func (w *World) dispatch() {
 			w.after(travel, func() { w.release(n) })
 			continue
 		}
+		if c.Operation != nil {
+			w.after(travel, func() { w.operate(n, *c.Operation) })
+			continue
+		}
 		o := *c.Order
 		w.after(travel, func() { w.receive(n, o) })
 	}
@@ -144,7 +154,7 @@ func (w *World) dispatch() {
 func (w *World) node(name field.NodeName) *node {
 	n := w.nodes[name]
 	if n == nil {
-		n = &node{name: name, members: map[field.MemberName]*simulated{}}
+		n = &node{name: name, members: map[field.MemberName]*simulated{}, operations: map[uint64]bool{}, newest: map[field.MemberName]uint64{}}
 		w.nodes[name] = n
 	}
 	return n
@@ -178,6 +188,8 @@ func (w *World) receive(n *node, o order.Order) {
 		return
 	}
 	switch {
+	case o.Want == order.Run && o.Final && m.life == nil:
+		w.report(n, order.Report{Kind: order.Stopped, Member: o.Member, Revision: o.Revision})
 	case o.Want == order.Run && m.life == nil:
 		w.start(n, m)
 	case o.Want == order.Run && m.life.Round != o.Round:
@@ -187,13 +199,14 @@ func (w *World) receive(n *node, o order.Order) {
 	case o.Want == order.Gone:
 		w.stop(n, m, func() {
 			delete(n.members, o.Member)
+			w.forget(o.Member)
 			w.report(n, order.Report{Kind: order.Removed, Member: o.Member, Revision: o.Revision})
 		})
 	}
 }
 
 func (w *World) start(n *node, m *simulated) {
-	if m.order.Want != order.Run || m.life != nil {
+	if m.order.Want != order.Run || m.order.Final || m.life != nil {
 		return
 	}
 	name := m.order.Member
@@ -210,6 +223,8 @@ func (w *World) start(n *node, m *simulated) {
 	w.after(max(w.ReadyAfter[m.order.Spec.Role], travel), func() {
 		if m.life == life {
 			m.failed = 0
+			life.lit = true
+			w.wasLit(m.order.Spec.Role)
 			w.report(n, order.Report{Kind: order.Ready, Member: name, Incarnation: life.incarnates})
 		}
 	})
@@ -221,9 +236,13 @@ func (w *World) stop(n *node, m *simulated, then func()) {
 		return
 	}
 	life := m.life
+	if m.order.Want != order.Gone {
+		w.beforeLoss(m.order.Member)
+	}
 	w.after(stopTakes, func() {
 		if m.life == life {
 			life.To, m.life = w.Now, nil
+			w.lost(m)
 		}
 		then()
 	})
@@ -234,6 +253,11 @@ func (w *World) exit(n *node, m *simulated, life *Life, e order.Exit) {
 		return
 	}
 	life.To, m.life = w.Now, nil
+	w.lost(m)
+	if m.order.Final {
+		w.report(n, order.Report{Kind: order.Stopped, Member: m.order.Member, Revision: m.order.Revision})
+		return
+	}
 	m.failed++
 	wait := retryAfter << min(m.failed-1, 5)
 	w.report(n, order.Report{Kind: order.Exited, Member: m.order.Member, Incarnation: life.incarnates, PID: life.PID, Exit: &e,
@@ -241,10 +265,35 @@ func (w *World) exit(n *node, m *simulated, life *Life, e order.Exit) {
 	w.after(wait, func() { w.start(n, m) })
 }
 
+// lost has a member's cluster notice that it is not there any more.
+func (w *World) lost(m *simulated) {
+	if m.order.Spec != nil && w.State.Field != nil && w.clustered(m.order.Spec.Role) {
+		w.elect(w.Cluster(m.order.Spec.Role))
+	}
+}
+
+// forget ends a simulated cluster of which no member is left.
+func (w *World) forget(name field.MemberName) {
+	for role, c := range w.clusters {
+		if !c.Voters[name] && !c.Learners[name] {
+			continue
+		}
+		left := false
+		for other := range c.Voters {
+			_, m := w.find(other)
+			left = left || m != nil
+		}
+		if !left {
+			delete(w.clusters, role)
+		}
+	}
+}
+
 // Kill kills the member's process, if one runs.
 func (w *World) Kill(name field.MemberName) bool {
 	for _, n := range w.nodes {
 		if m := n.members[name]; m != nil && m.life != nil {
+			w.beforeLoss(name)
 			w.exit(n, m, m.life, order.Exit{Known: true, Code: 137, Signal: "9 (KILL)"})
 			return true
 		}
