@@ -9,4 +9,4 @@ import "embed"
 var Files embed.FS
 
 // Demo is the file that `lanternfield demo` opens.
-const Demo = "etcd-nats.field.yaml"
+const Demo = "saltmarsh-ferries.field.yaml"

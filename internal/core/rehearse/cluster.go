@@ -25,8 +25,8 @@ type Cluster struct {
 	Refuse, Mute map[order.Procedure]int
 
 	lost    time.Time // when a voter was lost last
-	told    string // the roster as it was told last, with who told it
-	excused bool   // more has failed at once than the cluster survives: nothing that happens now is our doing
+	told    string    // the roster as it was told last, with who told it
+	excused bool      // more has failed at once than the cluster survives: nothing that happens now is our doing
 	pending map[field.MemberName]order.Procedure
 }
 
