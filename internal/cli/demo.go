@@ -11,11 +11,19 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var ascii bool
-	cmd := &cobra.Command{Use: "demo", Short: "Open the demo field", Args: cobra.NoArgs,
+	var ascii, run bool
+	cmd := &cobra.Command{Use: "demo", Short: "Open the demo field; with --run, carry it through a whole life without a screen", Args: cobra.NoArgs,
 		Long: "demo opens the demo field in the full-screen application. It writes the field file to the state folder, so that\n" +
-			"it can be edited; one that is there already is left as it is.",
+			"it can be edited; one that is there already is left as it is.\n\n" +
+			"With --run it needs no screen: it deploys the field, writes and reads back, scales, kills a leader and an agent, and\n" +
+			"takes everything down again, with the time of each step. It uses a temporary folder unless a state folder is named.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if run {
+				return a.run(cmd)
+			}
+			if a.json {
+				return errors.New("--json goes with --run: a screen prints no document")
+			}
 			file, err := a.demoFile()
 			if err != nil {
 				return err
@@ -23,6 +31,8 @@ func (a *app) demoCommand() *cobra.Command {
 			return a.open(cmd.Context(), file, ascii)
 		}}
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII only")
+	cmd.Flags().BoolVar(&run, "run", false, "carry the demo out without a screen, and report")
+	a.jsonFlag(cmd)
 	return cmd
 }
 

@@ -3,12 +3,14 @@ package control
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/ground"
 	"lanternfield/internal/store"
 )
 
@@ -117,4 +119,9 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) {
 	for _, in := range inputs {
 		_, _ = engine.Observe(s, time.Now().UTC(), in) // neither input can be refused
 	}
+}
+
+// AgentPID finds the process of a node's agent on this machine.
+func AgentPID(f Folder, node field.NodeName) (int, error) {
+	return ground.AgentPID(filepath.Join(f.nodes(), string(node)))
 }

@@ -130,6 +130,12 @@ func endpoint(dir string) (agent.Endpoint, error) {
 	return end, nil
 }
 
+// AgentPID gives the process of the agent whose folder that is.
+func AgentPID(dir string) (int, error) {
+	end, err := endpoint(dir)
+	return end.PID, err
+}
+
 // startWithin is how long an agent may take to answer after its start.
 const startWithin = 15 * time.Second
 
