@@ -340,3 +340,28 @@ func (x *trial) contains(text string, pieces ...string) {
 		rest = rest[i+len(p):]
 	}
 }
+
+// agentOf gives the pid of a node's agent.
+func (x *trial) agentOf(node string) int {
+	x.Helper()
+	data, err := os.ReadFile(filepath.Join(x.state, x.field(), "nodes", node, "agent.json"))
+	var end struct{ PID int }
+	if err == nil {
+		err = json.Unmarshal(data, &end)
+	}
+	if err != nil {
+		x.Fatalf("the agent of %s: %v", node, err)
+	}
+	return end.PID
+}
+
+// field gives the name of the trial's field.
+func (x *trial) field() string {
+	data, _ := os.ReadFile(x.file)
+	for _, line := range strings.Split(string(data), "\n") {
+		if name, ok := strings.CutPrefix(line, "field: "); ok {
+			return strings.TrimSpace(name)
+		}
+	}
+	return ""
+}

@@ -165,7 +165,7 @@ func TestScaleOutInAndToZero(t *testing.T) {
 		t.Errorf("%d members' processes run, want 7", running)
 	}
 	out, code := x.try(20*time.Second, "scale", "wardens", "1", "--yes")
-	want := "the members of wardens vote, and 3 of them found the cluster; going to 1 needs them to join or leave by vote, which this version does not do; nothing has been changed\n"
+	want := "the members of wardens vote, and its program says no way to leave (leave): whoever merely ended would be counted as a lost vote for good, so 3 cannot become 1; nothing has been changed\n"
 	if code != 2 || out != want {
 		t.Errorf("voters: %d\n%s", code, out)
 	}

@@ -34,6 +34,9 @@ type runStep struct {
 	Detail  string  `json:"detail"`
 }
 
+// errTakenDown says that an interrupted run has left nothing behind.
+var errTakenDown = errors.New("interrupted; what was deployed has been taken down again")
+
 // stepLimit is how long one step of the run may take.
 const stepLimit = time.Minute
 
@@ -109,7 +112,7 @@ func (t *tour) carryOut(cmd *cobra.Command) error {
 	}
 	switch {
 	case cmd.Context().Err() != nil:
-		return cmd.Context().Err()
+		return errTakenDown
 	case !ok:
 		return errBadAnswer
 	}

@@ -59,6 +59,9 @@ func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, s
 		return exitDone
 	case errors.Is(err, errBadAnswer):
 		return exitBadAnswer
+	case errors.Is(err, errTakenDown):
+		fmt.Fprintln(errs, "Interrupted. What was deployed has been taken down again.")
+		return exitInterrupted
 	case ctx.Err() != nil:
 		fmt.Fprintln(errs, "Interrupted. What was ordered stays ordered and members go on running; deploy or open goes on from there.")
 		return exitInterrupted

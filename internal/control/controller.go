@@ -401,15 +401,45 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *engine.Snapshot, error)
 	return out, nil
 }
 
-// Review lists what deploying the draft would change.
-func (c *Controller) Review(_ context.Context, draft *field.Field) (*plan.Review, error) {
+// heard waits until every node has been heard or given up: before that, what is known may be long out of date, and must
+// not be built upon.
+func (c *Controller) heard(ctx context.Context) error {
+	for {
+		c.mu.Lock()
+		listening, changed := c.state.Listening(), c.changed
+		c.mu.Unlock()
+		if listening == 0 {
+			return nil
+		}
+		select {
+		case <-changed:
+		case <-c.done:
+			return c.ended()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// Review lists what deploying the draft would change, once all nodes have been heard.
+func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
+	if err := c.heard(ctx); err != nil {
+		return nil, err
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return engine.Review(c.state, draft)
 }
 
-// Do carries out an order.
-func (c *Controller) Do(ctx context.Context, o Order) error { return c.submit(ctx, request{order: &o}) }
+// Do carries out an order. A draft is judged once all nodes have been heard.
+func (c *Controller) Do(ctx context.Context, o Order) error {
+	if o.What == "deploy" {
+		if err := c.heard(ctx); err != nil {
+			return err
+		}
+	}
+	return c.submit(ctx, request{order: &o})
+}
 
 // Journal gives the events above a number.
 func (c *Controller) Journal(_ context.Context, after uint64, limit int) ([]Entry, error) {

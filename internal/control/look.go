@@ -37,7 +37,7 @@ func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 	return engine.Snap(s, time.Now().UTC()), nil
 }
 
-// LookReview reviews a draft against what is stored, taking hold of nothing.
+// LookReview reviews a draft against what is stored and what the agents tell, taking hold of nothing.
 func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review, error) {
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
@@ -52,6 +52,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	if err != nil {
 		return nil, err
 	}
+	askAgents(ctx, f, s)
 	return engine.Review(s, draft)
 }
 

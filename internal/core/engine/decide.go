@@ -242,7 +242,7 @@ func (in Retire) decide(s *State) ([]Fact, error) {
 }
 
 func (in NodeLost) decide(s *State) ([]Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Dark || n.Released {
+	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard || n.Released {
 		return nil, nil
 	}
 	return []Fact{NodeDark(in)}, nil

@@ -424,7 +424,10 @@ func (f RosterSeen) Sentence() string {
 
 func (f NodeDark) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	n.Dark, n.DarkWhy, n.Since = true, f.Why, at
+	if !n.Dark {
+		n.Since = at
+	}
+	n.Unheard, n.Dark, n.DarkWhy = false, true, f.Why
 }
 func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why) }
 

@@ -166,11 +166,11 @@ func (s *State) reset() {
 // Deployed tells whether there is anything of the field in the world.
 func (s *State) Deployed() bool { return s.Field != nil && !s.Retired }
 
-// listening counts the nodes that a new controller has still to hear before it may believe what is stored.
-func (s *State) listening() int {
+// Listening counts the nodes that a new controller has still to hear before it may believe what is stored.
+func (s *State) Listening() int {
 	n := 0
 	for _, node := range s.Nodes {
-		if node.Unheard && !node.Dark && !node.Releasing && !node.Released {
+		if node.Unheard && !node.Releasing && !node.Released {
 			n++
 		}
 	}

@@ -39,7 +39,7 @@ func judge(s *State, snap *Snapshot) FieldState {
 	if s.Rollout.Active() {
 		return StateDeploying
 	}
-	if s.listening() > 0 {
+	if s.Listening() > 0 {
 		return StateConverging
 	}
 	if slices.ContainsFunc(snap.Roles, cannotWork) {
@@ -80,7 +80,7 @@ func sentence(s *State, snap *Snapshot) string {
 		return fmt.Sprintf("Stopped on purpose (%s); data and place are kept.", counted(len(snap.Members), "member"))
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
-	if n := s.listening(); n > 0 {
+	if n := s.Listening(); n > 0 {
 		count = fmt.Sprintf("asking %s how things are · %s when last heard", counted(n, "node"), count)
 	}
 	for _, r := range snap.Roles {
