@@ -123,6 +123,7 @@ func startTime(pid string) string {
 type trial struct {
 	*testing.T
 	dir, state, file, witness string
+	list                      string // the file that is a cluster's list; see listed
 	cleaned                   bool
 }
 

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -149,15 +150,15 @@ func (o *operation) run(ctx context.Context) order.Report {
 	}
 	maybe := o.Again || o.Settle // it may have happened already
 	deadline := time.Now().Add(o.Do.RetryFor.Or(retryFor))
+	why, last := "", false
 	for pace := retryPace; ; pace = min(pace*3/2, retryMost) {
-		var why string
 		if maybe {
 			happened, captured, err := o.happened(ctx)
 			switch {
 			case o.Do.DoneWhen == "":
 				return order.Report{Kind: order.Unclear, Why: "whether it has happened cannot be found out: its step has no done_when"}
 			case err != nil:
-				why = err.Error()
+				why = cmp.Or(why, err.Error())
 			case happened:
 				return order.Report{Kind: order.Done, Captured: captured}
 			case o.Settle:
@@ -166,7 +167,7 @@ func (o *operation) run(ctx context.Context) order.Report {
 				maybe = false
 			}
 		}
-		if !maybe {
+		if !maybe && !last {
 			got, err := o.call(ctx)
 			if err == nil {
 				captured, err := o.captured(got.env)
@@ -189,6 +190,10 @@ func (o *operation) run(ctx context.Context) order.Report {
 			return order.Report{}
 		}
 		if time.Now().After(deadline) || !o.goOn() {
+			if maybe && !last && o.Do.DoneWhen != "" {
+				last = true // nothing is called any more, but what came of the last call can be found out
+				continue
+			}
 			if maybe {
 				return order.Report{Kind: order.Unclear, Why: why}
 			}

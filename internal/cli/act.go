@@ -185,7 +185,8 @@ func givenUp(snap *engine.Snapshot) *engine.MemberView {
 		return nil // what fails ends all the same
 	}
 	for i := range snap.Members {
-		if m := &snap.Members[i]; m.Phase == engine.Failed && m.Attempt >= giveUpAfter && snap.Rollout.Active {
+		m := &snap.Members[i]
+		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == engine.Failed && m.Attempt >= giveUpAfter) {
 			return m
 		}
 	}
@@ -196,6 +197,10 @@ func givenUp(snap *engine.Snapshot) *engine.MemberView {
 func (a *app) gaveUp(snap *engine.Snapshot, m *engine.MemberView) error {
 	if a.json {
 		a.printJSON(snap)
+		return errBadAnswer
+	}
+	if m.Trouble != "" {
+		fmt.Fprintf(a.err, "%s\nNobody else is let in or let go before that is settled. Deploy again to go on trying, or scale back to give it up.\n", m.Trouble)
 		return errBadAnswer
 	}
 	fmt.Fprintf(a.err, "%s on %s failed %d times: %s\n", m.Member, m.Node, m.Attempt, m.Why)

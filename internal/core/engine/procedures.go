@@ -367,7 +367,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 	}
 	asked, waits := w.whom(role, m, steps[index])
 	lag := time.Duration(0)
-	if m.Tries > 0 && m.Unsettled == "" {
+	if m.Tries > 1 || m.Tries > 0 && m.Unsettled == "" {
 		lag = min(againAfter<<min(m.Tries-1, 5), againMost)
 	}
 	settle := m.Leaving && procedure == order.Join
