@@ -7,7 +7,7 @@ out=${1:-docs/screenshots}
 mkdir -p "$out"
 LANTERNFIELD_STATE=$(mktemp -d)
 export LANTERNFIELD_STATE
-file=$LANTERNFIELD_STATE/files/etcd-nats.field.yaml
+file=$LANTERNFIELD_STATE/files/saltmarsh-ferries.field.yaml
 lf() { bin/lanternfield "$@"; }
 finish() {
 	screen_close
@@ -28,10 +28,23 @@ shot "$out/board-lit.png"
 leader=$(lf status "$file" --json | sed -n 's/^ *"leader": "\(.*\)",*/\1/p' | head -1)
 pid=$(lf status "$file" --json | awk -v m="\"$leader\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}')
 kill -9 "$pid"
-case $leader in *-2) press Right ;; *-3) press Right Right ;; esac
-sleep 1.6
+case $leader in *-2) press Right Right Right ;; *-3) press Right Right Right Right Right Right ;; esac
+sleep 0.2
 shot "$out/board-dark.png"
 lf status "$file" --wait converged >/dev/null
+# Voters that join: each takes a while to start, so that it can be seen.
+sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
+sed -i '/kit: warden$/,/members:/s/members: 3/members: 5/' "$file"
+press v
+sleep 0.5
+shot "$out/review-voters.png"
+press Escape
+lf scale "$file" wardens 5 --yes >/dev/null &
+sleep 1
+press Left Left Left Left Left Left Right Right Right Right Right
+sleep 1
+shot "$out/board-joining.png"
+wait $!
 press question
 shot "$out/keys.png"
 press Escape q

@@ -42,6 +42,7 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		text := fmt.Sprintf("place %s on %s and start it", a.Name, a.Node)
 		founded := s.Roles[a.Role]
 		switch fresh := founded == nil || !founded.Founded; {
+		case fresh && !role.Votes && role.Start == field.Together:
 		case fresh && role.Founds(added[a.Role]):
 			text += ", founding " + string(a.Role)
 		case len(role.Program.Promote) > 0:

@@ -49,7 +49,8 @@ type warden struct {
 	raft    *raft.Raft
 	store   *table
 	address string
-	caught  atomic.Bool // has had all that the leader had, once since the start
+	lastLed atomic.Int64 // when somebody led last, in Unix nanoseconds
+	caught  atomic.Bool  // has had all that the leader had, once since the start
 	writes  atomic.Int64
 	http    *http.Client
 }
@@ -58,6 +59,7 @@ type warden struct {
 const (
 	applyTimeout = 2 * time.Second
 	passTimeout  = 5 * time.Second
+	electsFor    = 3 * time.Second // an election that takes longer is none
 )
 
 // Run is a warden from start to end.
@@ -156,12 +158,18 @@ func (w *warden) leader() (id, address string) {
 // ready tells whether the warden takes part: it hears the leader, and has had all that the leader had.
 func (w *warden) ready(ctx context.Context) error {
 	if w.leads() {
+		w.caught.Store(true)
+		w.lastLed.Store(time.Now().UnixNano())
 		return nil
 	}
 	id, address := w.leader()
 	if id == "" {
+		if since := time.Since(time.Unix(0, w.lastLed.Load())); w.caught.Load() && since < electsFor {
+			return nil // an election is under way, which is none of this member's faults
+		}
 		return errors.New("nobody leads")
 	}
+	w.lastLed.Store(time.Now().UnixNano())
 	if w.caught.Load() {
 		return nil
 	}

@@ -310,7 +310,7 @@ func (l layout) fit(here []Member, ascii bool) (s size, ok bool) {
 		if s.width > 3 {
 			rows++ // air around large ones
 		}
-		if (s.tall && ascii && !s.named) || rows > l.row || len(here)*(width+1) > l.column-1 {
+		if (s.tall && ascii && !s.named) || rows > l.row || len(here)*(width+1) > l.column {
 			continue
 		}
 		return s, true

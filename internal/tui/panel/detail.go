@@ -106,6 +106,10 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 		p.row("leads", fmt.Sprintf("%s, term %d", m.Role, role.LeaderTerm), k.Gold)
 	case m.Leads:
 		p.row("leads", string(m.Role), k.Gold)
+	case m.TakenOff:
+		p.row("votes", "not on "+string(m.Role)+"'s list any more", k.Fail)
+	case m.Seat == "learner":
+		p.row("votes", "not yet: a learner", k.Warm)
 	}
 	if m.Phase != engine.Ready {
 		p.row("waits for", m.WaitsFor, k.Warm)
@@ -206,6 +210,8 @@ func (p *writer) role(r *board.Role) {
 		slices.Sort(names)
 		p.row("roster", strings.Join(names, ", "), k.Paper)
 	}
+	p.row("not ours", strings.Join(r.Strangers, ", "), k.Fail)
+	p.row("change", r.Change, k.Warm)
 }
 
 func (p *writer) node(m *board.Model, n engine.NodeView) {

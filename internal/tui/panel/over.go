@@ -63,19 +63,34 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 	if len(findings) > 0 {
 		all = append(all, line{head: true})
 	}
-	stage := -1
+	wrapped := func(mark, text string, style grid.Style) {
+		for i, part := range grid.Wrap(text, min(g.W-2, 96)-8) {
+			if i > 0 {
+				mark = ""
+			}
+			all = append(all, line{mark: mark, text: part, style: style})
+		}
+	}
+	stage, prepared := -1, false
 	for _, s := range r.Steps {
 		if s.Stage != stage {
 			if stage >= 0 {
 				all = append(all, line{head: true})
 			}
 			stage = s.Stage
-			all = append(all, line{text: stageTitle(r, stage), style: k.Quiet(), head: true})
+			for _, part := range grid.Wrap(stageTitle(r, stage), min(g.W-2, 96)-4) {
+				all = append(all, line{text: part, style: k.Quiet(), head: true})
+			}
+		}
+		if s.Kind == plan.Prepare {
+			if !prepared { // one line says it for all of them
+				wrapped(string(k.Or('·', '.')), prepare(r), k.Quiet())
+			}
+			prepared = true
+			continue
 		}
 		mark, style := "", k.Text()
 		switch s.Kind {
-		case plan.Prepare:
-			mark, style = string(k.Or('·', '.')), k.Quiet()
 		case plan.Start:
 			mark = string(k.Or('○', '+'))
 		case plan.Change:
@@ -83,15 +98,29 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 		case plan.Take:
 			mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
 		}
-		all = append(all, line{mark: mark, text: s.Text, style: style})
+		wrapped(mark, s.Text, style)
 	}
 	for _, u := range r.Unplaced {
-		all = append(all, line{mark: "!", text: fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), style: k.In(k.Fail)})
+		wrapped("!", fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), k.In(k.Fail))
 	}
 	if r.Empty() {
 		all = append(all, line{text: "The field is as the draft wants it: nothing to change.", style: k.Text(), head: true})
 	}
 	return len(all), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", r.Field), foot, all, from)
+}
+
+// prepare words the nodes that get an agent.
+func prepare(r *plan.Review) string {
+	var nodes []string
+	for _, s := range r.Steps {
+		if s.Kind == plan.Prepare {
+			nodes = append(nodes, string(s.Node))
+		}
+	}
+	if len(nodes) == 1 {
+		return "start the agent of " + nodes[0]
+	}
+	return "start the agents of " + strings.Join(nodes, ", ")
 }
 
 func stageTitle(r *plan.Review, stage int) string {
