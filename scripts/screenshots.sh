@@ -41,7 +41,7 @@ shot "$out/review-voters.png"
 press Escape
 lf scale "$file" wardens 5 --yes >/dev/null &
 sleep 1
-press Left Left Left Left Left Left Right Right Right Right Right
+press Left Left Left Left Left Left Left Left Left Right Right Right Right Right
 sleep 1
 shot "$out/board-joining.png"
 wait $!

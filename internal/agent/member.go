@@ -286,6 +286,10 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if err := portHolder(spec); err != nil {
 		return failed(err)
 	}
+	if spec.Votes && m.dataLost() {
+		return failed(fmt.Errorf("its data in %s is gone; it has voted, and without its data it would vote anew on what was decided. "+
+			"Put the data back, or have another take its place", filepath.Join(m.disk.member(m.name), "data")))
+	}
 	if err := os.MkdirAll(m.disk.member(m.name), 0o755); err != nil {
 		return failed(diskError(err))
 	}
@@ -312,6 +316,27 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	m.report(order.Report{Kind: order.Started, PID: p.pid})
 	m.watch(false)
 	return nil
+}
+
+// noteData notes, once, that the member has data: it must never come back without.
+func (m *member) noteData() {
+	if !emptyDir(filepath.Join(m.disk.member(m.name), "data")) {
+		if err := writeQuick(m.dataNote(), true); err != nil {
+			slog.Error("that a member has data cannot be noted", "member", m.name, "error", err)
+		}
+	}
+}
+
+func (m *member) dataNote() string { return filepath.Join(m.disk.keep(m.name), "had-data") }
+
+func (m *member) dataLost() bool {
+	_, err := os.Stat(m.dataNote())
+	return err == nil && emptyDir(filepath.Join(m.disk.member(m.name), "data"))
+}
+
+func emptyDir(name string) bool {
+	entries, err := os.ReadDir(name)
+	return err != nil || len(entries) == 0
 }
 
 func (m *member) logSize() int64 {
@@ -344,6 +369,7 @@ func (m *member) watch(wasReady bool) {
 			}
 		},
 		becameReady: func() {
+			m.noteData()
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			m.ready = time.Now()

@@ -37,9 +37,10 @@ func (a *app) playCommand() *cobra.Command {
 	cmd.Flags().DurationVar(&w.Election, "election", 500*time.Millisecond, "how long a leader's silence is borne")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error { return warden.Run(cmd.Context(), w) }
 
-	var r part.Options
-	cmd = program("relay", "A broker", &r)
-	config(cmd, &r)
+	var r relay.Options
+	cmd = program("relay", "A broker", &r.Options)
+	config(cmd, &r.Options)
+	cmd.Flags().DurationVar(&r.DoneWithin, "done-within", 5*time.Second, "a job that was taken and not finished by then is handed out again")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error { return relay.Run(cmd.Context(), r) }
 
 	var c crew.Options

@@ -36,6 +36,7 @@ type Order struct {
 // Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
 type Spec struct {
 	Role     field.RoleName     `json:"role"`
+	Votes    bool               `json:"votes,omitempty"` // its members vote, so that one without its data must not come back
 	Address  string             `json:"address"`
 	Command  []string           `json:"command"`
 	LookIn   []string           `json:"look_in,omitempty"`

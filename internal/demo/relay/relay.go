@@ -30,6 +30,12 @@ import (
 	"lanternfield/internal/demo/part"
 )
 
+// Options are what a relay is started with.
+type Options struct {
+	part.Options
+	DoneWithin time.Duration // a job that was taken and not finished by then is handed out again
+}
+
 // Config is a relay's config file.
 type Config struct {
 	Peers []string `json:"peers"` // URLs of the other relays
@@ -43,7 +49,6 @@ type Job struct {
 
 // How jobs are handed out.
 const (
-	doneWithin  = 5 * time.Second // a job that was taken and not finished by then is handed out again
 	longestWait = 20 * time.Second
 	askPeers    = 100 * time.Millisecond // how often peers are asked while a worker waits
 	mostNews    = 64                     // kept for a slow subscriber before it misses some
@@ -51,8 +56,9 @@ const (
 
 type relay struct {
 	*part.Part
-	http  *http.Client
-	peers atomic.Pointer[[]string]
+	within time.Duration
+	http   *http.Client
+	peers  atomic.Pointer[[]string]
 
 	mu      sync.Mutex
 	waiting []Job
@@ -69,8 +75,8 @@ type taken struct {
 }
 
 // Run is a relay from start to end.
-func Run(ctx context.Context, o part.Options) error {
-	p, err := part.New("relay", o)
+func Run(ctx context.Context, o Options) error {
+	p, err := part.New("relay", o.Options)
 	if err != nil {
 		return err
 	}
@@ -79,7 +85,7 @@ func Run(ctx context.Context, o part.Options) error {
 	if !p.Wait(ctx) {
 		return nil
 	}
-	r := &relay{Part: p, http: &http.Client{}, taken: map[string]taken{}, more: make(chan struct{}), readers: map[chan string]bool{}}
+	r := &relay{Part: p, within: o.DoneWithin, http: &http.Client{}, taken: map[string]taken{}, more: make(chan struct{}), readers: map[chan string]bool{}}
 	if err := part.Configured(ctx, p, func(c Config) { r.peers.Store(&c.Peers) }); err != nil {
 		return err
 	}
@@ -158,7 +164,7 @@ func (r *relay) take() (Job, bool, <-chan struct{}) {
 	}
 	j := r.waiting[0]
 	r.waiting = r.waiting[1:]
-	r.taken[j.ID] = taken{j, time.Now().Add(doneWithin)}
+	r.taken[j.ID] = taken{j, time.Now().Add(r.within)}
 	return j, true, nil
 }
 
@@ -217,7 +223,7 @@ func (r *relay) done(w http.ResponseWriter, q *http.Request) {
 
 // again hands out jobs again that were not finished in time.
 func (r *relay) again(ctx context.Context) {
-	for part.Sleep(ctx, time.Second) {
+	for part.Sleep(ctx, r.within/4) {
 		r.mu.Lock()
 		var late []Job
 		for _, id := range slices.Sorted(maps.Keys(r.taken)) {

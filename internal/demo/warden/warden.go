@@ -49,8 +49,9 @@ type warden struct {
 	raft    *raft.Raft
 	store   *table
 	address string
-	lastLed atomic.Int64 // when somebody led last, in Unix nanoseconds
-	caught  atomic.Bool  // has had all that the leader had, once since the start
+	lastLed atomic.Int64  // when somebody led last, in Unix nanoseconds
+	caught  atomic.Bool   // has had all that the leader had, once since the start
+	settled atomic.Uint64 // the term of which everything decided before is in the table
 	writes  atomic.Int64
 	http    *http.Client
 }
@@ -256,13 +257,24 @@ func (w *warden) read(rw http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.led(func(rw http.ResponseWriter, r *http.Request) {
-		// Still the leader, and everything decided so far is in the table: only then is the value up to date.
-		if err := w.raft.VerifyLeader().Error(); err != nil {
+		if err := w.upToDate(); err != nil {
 			fail(rw, err)
 			return
 		}
 		w.value(rw, r)
 	})(rw, r)
+}
+
+// upToDate makes sure that the table has everything that was decided: this one still leads, and whatever was decided
+// before its term has been taken in.
+func (w *warden) upToDate() error {
+	if term := w.raft.CurrentTerm(); w.settled.Load() != term {
+		if err := w.raft.Barrier(applyTimeout).Error(); err != nil {
+			return err
+		}
+		w.settled.Store(term)
+	}
+	return w.raft.VerifyLeader().Error()
 }
 
 func (w *warden) value(rw http.ResponseWriter, r *http.Request) {
