@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
 TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 gcc=gcc /usr/include/stdlib.h=libc6-dev
-LOOK_NEEDS = $(RUN_NEEDS) tmux=tmux Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
+LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 
 .PHONY: build test demo screenshots bench lint
@@ -26,7 +26,6 @@ test: build lint
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/store ./internal/core/... ./internal/demo/...
 
 demo: build
-	@scripts/need.sh $(RUN_NEEDS)
 	@bin/lanternfield demo
 
 screenshots: build

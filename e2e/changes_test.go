@@ -208,7 +208,7 @@ func TestScalingThatMakesNoSense(t *testing.T) {
 	x.must("deploy", x.file, "--yes")
 	for _, test := range []struct{ n, want string }{
 		{"0", "crews waits for store, and could never start again without it; scale crews to 0 as well, or keep at least 1 of store; nothing has been changed"},
-		{"-1", "unknown shorthand flag: '1' in -1"},
+		{"-1", `"-1" is not a number of members; write 0 or more`},
 		{"many", `"many" is not a number of members; write 0 or more`},
 	} {
 		out, code := x.try(20*time.Second, "scale", "store", test.n, "--yes")

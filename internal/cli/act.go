@@ -156,6 +156,7 @@ func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]st
 	if a.json {
 		return
 	}
+	first := len(phases) == 0
 	for _, m := range snap.Members {
 		line := string(m.Phase)
 		if m.Phase == engine.Failed || m.Phase == engine.Unready || m.Phase == engine.Unknown {
@@ -165,6 +166,9 @@ func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]st
 		}
 		if phases[m.Member] != line {
 			phases[m.Member] = line
+			if first && m.Phase == engine.Ready {
+				continue // it was lit before anything was asked
+			}
 			fmt.Fprintf(a.out, "%8s  %-14s %s\n", field.Span(time.Since(began)), m.Member, line)
 		}
 	}
@@ -237,6 +241,10 @@ func (a *app) scaleCommand() *cobra.Command {
 	return cmd
 }
 
+func notANumber(text string) error {
+	return fmt.Errorf("%q is not a number of members; write 0 or more", text)
+}
+
 func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error) {
 	r := f.Field.Role(field.RoleName(role))
 	if r == nil {
@@ -252,7 +260,7 @@ func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 0 {
-		return nil, fmt.Errorf("%q is not a number of members; write 0 or more", number)
+		return nil, notANumber(number)
 	}
 	if n == r.Members {
 		return f, nil
@@ -291,6 +299,7 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what 
 		if len(what) > 0 {
 			whom = strings.Join(what, ", ")
 		}
+		a.printLosses(snap, verb, what)
 		if err := a.confirm(fmt.Sprintf("%s %s? Membership and data are kept.", strings.ToUpper(verb[:1])+verb[1:], whom)); err != nil {
 			return err
 		}
@@ -306,6 +315,29 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what 
 		}
 	}
 	return a.follow(ctx, session, timeout, want)
+}
+
+// printLosses says which roles cannot do their work any more once those members are stopped.
+func (a *app) printLosses(snap *engine.Snapshot, verb string, what []string) {
+	if a.json || verb != "stop" || len(what) == 0 {
+		return
+	}
+	for _, r := range snap.Roles {
+		left := 0
+		for _, m := range snap.Members {
+			if m.Role == r.Role && m.Phase == engine.Ready && !slices.Contains(what, string(m.Member)) && !slices.Contains(what, string(m.Role)) &&
+				!slices.Contains(what, string(m.Node)) {
+				left++
+			}
+		}
+		switch {
+		case left == r.Ready || r.Survives < 0:
+		case r.Votes && left < r.VotesNeeded:
+			fmt.Fprintf(a.out, "%s would be left with %d of %d votes and needs %d: its writes stop.\n", r.Role, left, r.Voters, r.VotesNeeded)
+		case left == 0:
+			fmt.Fprintf(a.out, "%s would be left with nobody to do its work.\n", r.Role)
+		}
+	}
 }
 
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *engine.Snapshot, error) {

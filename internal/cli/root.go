@@ -110,6 +110,11 @@ func (a *app) root() *cobra.Command {
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.logging() },
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		if i := strings.LastIndex(err.Error(), " in -"); i >= 0 && cmd.Name() == "scale" {
+			if number := err.Error()[i+4:]; strings.Trim(number, "-0123456789") == "" {
+				return notANumber(number)
+			}
+		}
 		return fmt.Errorf("%w; `%s --help` tells what it takes", err, cmd.CommandPath())
 	})
 	flags := root.PersistentFlags()

@@ -181,6 +181,9 @@ func (s *State) waitOrReplace(role *field.Role, m *Member, voters, healthy int) 
 		return fmt.Errorf("%s. Replacing it is safer than waiting if %s does not come back: take %s out of the nodes and deploy, and a new member "+
 			"takes its place. Then scale", text, m.Node, m.Node)
 	}
+	if m.Halted {
+		return fmt.Errorf("%s. Start it first (`lanternfield start %s`)", text, m.Name)
+	}
 	return fmt.Errorf("%s. Waiting is safer: its data is there, and its agent starts it again by itself. Scale when it is lit", text)
 }
 

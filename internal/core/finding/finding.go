@@ -128,14 +128,21 @@ func portClash(d *draft) []Finding {
 
 func unplaced(d *draft) []Finding {
 	var found []Finding
-	for _, u := range d.plan.Unplaced {
-		what := "over capacity"
+	all := d.plan.Unplaced
+	for from := 0; from < len(all); {
+		to := from + 1
+		for to < len(all) && all[to].Role == all[from].Role && all[to].Why == all[from].Why {
+			to++
+		}
+		u, what, text := all[from], "over capacity", fmt.Sprintf("%s fits nowhere: %s", all[from].Member, all[from].Why)
+		if to-from > 1 {
+			text = fmt.Sprintf("%s to %s, %d members, fit nowhere: %s", u.Member, all[to-1].Member, to-from, u.Why)
+		}
 		if strings.Contains(u.Why, "port taken") && !strings.Contains(u.Why, "too little") {
 			what = "port clash"
 		}
-		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role,
-			Text: fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why),
-			Mend: mendUnplaced(what, u.Role)})
+		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mendUnplaced(what, u.Role)})
+		from = to
 	}
 	return found
 }

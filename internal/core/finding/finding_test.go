@@ -42,6 +42,8 @@ func TestEachRuleFindsItsOwn(t *testing.T) {
 			draftOf(three, field.Role{Name: "crews", Members: 2, Where: `zone == "1"`})},
 		{"over capacity", Error, `crews-1 fits nowhere: excluded by where (zone == "9"): a, b, c`,
 			draftOf(three, field.Role{Name: "crews", Members: 1, Where: `zone == "9"`})},
+		{"over capacity", Error, `crews-1 to crews-3, 3 members, fit nowhere: excluded by where (zone == "9"): a, b, c`,
+			draftOf(three, field.Role{Name: "crews", Members: 3, Spread: field.SpreadNone, Where: `zone == "9"`})},
 		{"port clash", Error, "crews-2 fits nowhere: port taken: a (80 is crews-1's)",
 			draftOf("a@1", field.Role{Name: "crews", Members: 2, Spread: field.SpreadNone, Program: &field.Program{Command: []string{"x"}, Ports: map[string]field.Port{"p": {Port: 80}}}})},
 		{"port clash", Error, "the ports p and q of crews are both 80; no member could listen on both",
