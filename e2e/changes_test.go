@@ -293,3 +293,44 @@ func TestDemoRunsThroughAWholeLife(t *testing.T) {
 	}
 	t.Log(fmt.Sprintf("%d steps in %.1f s", len(report.Steps), total))
 }
+
+// TestProceduresOfRolesThatDoNotVote founds a role by a procedure, once, and has its later members copy what they need
+// before they start.
+func TestProceduresOfRolesThatDoNotVote(t *testing.T) {
+	notes := filepath.Join(t.TempDir(), "notes")
+	x := newTrial(t, strings.ReplaceAll(`format: 1
+field: trouble
+nodes: [{name: "gull-{1..4}", zone: north-quay}]
+roles:
+  copies:
+    members: 2
+    start: seed-first
+    spread: node
+    program:
+      command: [{{witness}}, '{{.Address}}:{{.Port "main"}}']
+      ports: {main: {port: 7100}}
+      found:
+        - exec: [sh, -c, 'echo founded by {{.Member}} >>NOTES']
+      join:
+        - on: joiner
+          exec: [sh, -c, 'echo {{.Member}} copied from {{.Leader.Member}} >>NOTES; echo copy >{{.Data}}/copy']
+      leave:
+        - on: leaver
+          when: after-stop
+          exec: [sh, -c, 'test -e {{.Data}}/copy && echo {{.Member}} left >>NOTES']
+`, "NOTES", notes))
+	out := x.must("check", x.file)
+	x.contains(out, "has no done_when: if its answer is lost")
+	x.must("deploy", x.file, "--yes")
+	x.must("scale", "copies", "3", "--yes")
+	x.must("scale", "copies", "2", "--yes")
+	x.must("restart", x.file, "--yes")
+	data, _ := os.ReadFile(notes)
+	const want = "founded by copies-1\ncopies-2 copied from copies-1\ncopies-3 copied from copies-1\ncopies-3 left\n"
+	if string(data) != want {
+		t.Errorf("got\n%swant\n%s", data, want)
+	}
+	if _, err := os.Stat(filepath.Join(x.state, "trouble/nodes/gull-2/members/copies-2/data/copy")); err != nil {
+		t.Error(err)
+	}
+}

@@ -23,6 +23,7 @@ type RoleDissolved struct{ Role field.RoleName }
 type OperationAsked struct {
 	Role      field.RoleName
 	Operation order.Operation
+	Via       field.MemberName `json:",omitempty"` // who admits the member
 }
 
 // OperationRetried says that a step was refused and goes on being tried.
@@ -96,7 +97,7 @@ func (f OperationAsked) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
 	r.Op, r.Retried, r.Waits = &op, "", membership.Wait{}
 	if m := s.Members[op.Member]; m.Via == "" && op.Procedure == order.Join {
-		m.Via = r.Leader
+		m.Via = f.Via
 	}
 	s.Revision = max(s.Revision, op.ID)
 }

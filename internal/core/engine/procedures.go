@@ -69,7 +69,7 @@ func (s *State) seat(role *field.Role, m *Member) membership.Seat {
 		return membership.Learner
 	}
 	switch {
-	case !m.Admitted || m.Left:
+	case !m.Admitted || m.Left, m.Leaving && role.Program != nil && len(role.Program.Leave) > 0 && m.Steps[order.Leave] >= len(role.Program.Leave):
 		return membership.Outside
 	case !m.Founding && role.Program != nil && m.Steps[order.Promote] < len(role.Program.Promote):
 		return membership.Learner
@@ -384,10 +384,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 	scene := w.stage()
 	subject := scene.Members[m.Name]
 	if subject.Via == "" && !m.Founding {
-		subject.Via = r.Leader
-		if subject.Via == "" {
-			subject.Via = asked.Name
-		}
+		subject.Via = w.admits(role, m)
 		scene.Members[m.Name] = subject
 	}
 	step, err := scene.Step(m.Name, procedure, index, target)
@@ -405,7 +402,20 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 		Again: m.Unsettled == procedure, Do: step,
 		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
 	op.Settle, op.Lag = settle, lag
-	return []Fact{OperationAsked{Role: role.Name, Operation: op}}
+	return []Fact{OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
+}
+
+// admits is who leads as a member joins; where nobody does, another member that works.
+func (w *work) admits(role *field.Role, m *Member) field.MemberName {
+	if leader := w.role(role.Name).Leader; leader != "" {
+		return leader
+	}
+	for _, o := range w.members[role.Name] {
+		if o != m && !o.Leaving && w.works(o) && w.seat(role, o) == membership.Voter {
+			return o.Name
+		}
+	}
+	return ""
 }
 
 // whom finds the member that a step is carried out on, or says for what it waits.

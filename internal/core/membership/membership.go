@@ -100,6 +100,7 @@ func Next(c *Cluster) (Change, Wait) {
 		return Change{}, Wait{}
 	}
 	voters, healthy := c.Votes()
+	alone := voters > 0 && healthy == 0
 	if c.Voteless {
 		voters, healthy = 0, 0
 	}
@@ -119,6 +120,9 @@ func Next(c *Cluster) (Change, Wait) {
 	if m := c.first(func(m Member) bool { return !m.Leaving && m.Seat == Outside && !m.Absent }); m != nil {
 		if !c.Learners && voters > 1 && healthy < quorum.Needed(voters+1) {
 			return Change{}, blocked("one more healthy vote: with %s, %s would need %d and has %d", m.Name, c.Name, quorum.Needed(voters+1), healthy)
+		}
+		if alone {
+			return Change{}, Wait{For: fmt.Sprintf("a member of %s that works", c.Name)} // it is let in by, or copies from, one
 		}
 		return Change{Kind: Admit, Member: m.Name}, Wait{}
 	}

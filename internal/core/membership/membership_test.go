@@ -218,6 +218,10 @@ func TestNext(t *testing.T) {
 			Change{}, "w to have the 2 votes that it needs (it has 1 of 3): without them nobody can be admitted or dismissed"},
 		{"a stranger counts as a voter that is dark", Cluster{Name: "w", Strangers: 2, Members: append(slices.Clone(three), m("w-4", Outside, ""))},
 			Change{}, "one more healthy vote: with w-4, w would need 4 and has 3"},
+		{"without votes, too, somebody must be there to join", Cluster{Name: "w", Voteless: true, Members: []Member{m("w-1", Voter, ""), m("w-2", Outside, "")}},
+			Change{}, "a member of w that works"},
+		{"without votes no quorum limits", Cluster{Voteless: true, Members: []Member{m("w-1", Voter, "h"), m("w-2", Voter, ""), m("w-3", Voter, ""), m("w-4", Outside, "")}},
+			Change{Kind: Admit, Member: "w-4"}, ""},
 		{"who is stopped on purpose is not admitted", Cluster{Members: append(slices.Clone(three), m("w-4", Outside, "a"))}, Change{}, ""},
 	} {
 		if got, waits := Next(&test.cluster); got != test.want || waits.For != test.waits || waits.Blocked != strings.Contains(test.waits, "vote") {
