@@ -3,7 +3,6 @@ package e2e
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -291,7 +290,7 @@ func TestDemoRunsThroughAWholeLife(t *testing.T) {
 	if len(files) > 0 {
 		t.Errorf("files left behind: %v", files)
 	}
-	t.Log(fmt.Sprintf("%d steps in %.1f s", len(report.Steps), total))
+	t.Logf("%d steps in %.1f s", len(report.Steps), total)
 }
 
 // TestProceduresOfRolesThatDoNotVote founds a role by a procedure, once, and has its later members copy what they need

@@ -43,15 +43,10 @@ const jobWait = 2 * time.Second
 
 // Run is a crew from start to end.
 func Run(ctx context.Context, o Options) error {
-	p, err := part.New("crew", o.Options)
-	if err != nil {
-		return err
-	}
-	ctx, stop := p.UntilStopped(ctx)
-	defer stop()
-	if !p.Wait(ctx) {
-		return nil
-	}
+	return part.Run(ctx, "crew", o.Options, func(ctx context.Context, p *part.Part) error { return play(ctx, p, o) })
+}
+
+func play(ctx context.Context, p *part.Part, o Options) error {
 	c := &crew{Part: p, takes: o.Takes, http: &http.Client{}}
 	if err := part.Configured(ctx, p, func(n Config) { c.config.Store(&n) }); err != nil {
 		return err

@@ -54,15 +54,10 @@ type lookout struct {
 
 // Run is a lookout from start to end.
 func Run(ctx context.Context, o Options) error {
-	p, err := part.New("lookout", o.Options)
-	if err != nil {
-		return err
-	}
-	ctx, stop := p.UntilStopped(ctx)
-	defer stop()
-	if !p.Wait(ctx) {
-		return nil
-	}
+	return part.Run(ctx, "lookout", o.Options, func(ctx context.Context, p *part.Part) error { return play(ctx, p, o) })
+}
+
+func play(ctx context.Context, p *part.Part, o Options) error {
 	l := &lookout{Part: p, every: o.Every, http: &http.Client{Timeout: time.Second}, seen: map[string]Seen{}}
 	if err := part.Configured(ctx, p, func(c Config) { l.config.Store(&c) }); err != nil {
 		return err

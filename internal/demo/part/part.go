@@ -78,6 +78,20 @@ func New(kind string, o Options) (*Part, error) {
 	return p, nil
 }
 
+// Run makes a part, waits as long as its start shall take, and has it play until it is asked to end.
+func Run(ctx context.Context, kind string, o Options, play func(context.Context, *Part) error) error {
+	p, err := New(kind, o)
+	if err != nil {
+		return err
+	}
+	ctx, stop := p.untilStopped(ctx)
+	defer stop()
+	if !Sleep(ctx, p.StartDelay) {
+		return nil
+	}
+	return play(ctx, p)
+}
+
 // ReadyWhen says how the part finds out whether it is ready; nil means that it is.
 func (p *Part) ReadyWhen(check func(context.Context) error) { p.ready.Store(&check) }
 
@@ -115,9 +129,6 @@ func (p *Part) metrics(w http.ResponseWriter, _ *http.Request) {
 	fmt.Fprintln(w, "# EOF")
 }
 
-// Wait waits as long as the start shall take. It tells whether the context goes on.
-func (p *Part) Wait(ctx context.Context) bool { return Sleep(ctx, p.StartDelay) }
-
 // Serve answers on the listener until the context ends, or until the part fails as it was told to.
 func (p *Part) Serve(ctx context.Context, l net.Listener) error {
 	server := &http.Server{Handler: p.Mux, ReadHeaderTimeout: 10 * time.Second}
@@ -144,8 +155,8 @@ func (p *Part) Serve(ctx context.Context, l net.Listener) error {
 // Listen opens the part's HTTP side.
 func (p *Part) Listen() (net.Listener, error) { return net.Listen("tcp", p.Options.Listen) }
 
-// UntilStopped gives a context that ends with SIGTERM or SIGINT, unless the part was told to ignore them.
-func (p *Part) UntilStopped(ctx context.Context) (context.Context, context.CancelFunc) {
+// untilStopped gives a context that ends with SIGTERM or SIGINT, unless the part was told to ignore them.
+func (p *Part) untilStopped(ctx context.Context) (context.Context, context.CancelFunc) {
 	if p.ignoreStop {
 		signal.Ignore(syscall.SIGTERM, syscall.SIGINT)
 		return context.WithCancel(context.WithoutCancel(ctx))

@@ -62,15 +62,10 @@ const dialWithin = 500 * time.Millisecond
 
 // Run is a pier from start to end.
 func Run(ctx context.Context, o Options) error {
-	p, err := part.New("pier", o.Options)
-	if err != nil {
-		return err
-	}
-	ctx, stop := p.UntilStopped(ctx)
-	defer stop()
-	if !p.Wait(ctx) {
-		return nil
-	}
+	return part.Run(ctx, "pier", o.Options, func(ctx context.Context, p *part.Part) error { return play(ctx, p, o) })
+}
+
+func play(ctx context.Context, p *part.Part, o Options) error {
 	x := &pier{Part: p, every: o.Every, http: &http.Client{Timeout: time.Second}}
 	if err := part.Configured(ctx, p, func(c Config) { x.follow(ctx, c) }); err != nil {
 		return err

@@ -76,15 +76,10 @@ type taken struct {
 
 // Run is a relay from start to end.
 func Run(ctx context.Context, o Options) error {
-	p, err := part.New("relay", o.Options)
-	if err != nil {
-		return err
-	}
-	ctx, stop := p.UntilStopped(ctx)
-	defer stop()
-	if !p.Wait(ctx) {
-		return nil
-	}
+	return part.Run(ctx, "relay", o.Options, func(ctx context.Context, p *part.Part) error { return play(ctx, p, o) })
+}
+
+func play(ctx context.Context, p *part.Part, o Options) error {
 	r := &relay{Part: p, within: o.DoneWithin, http: &http.Client{}, taken: map[string]taken{}, more: make(chan struct{}), readers: map[chan string]bool{}}
 	if err := part.Configured(ctx, p, func(c Config) { r.peers.Store(&c.Peers) }); err != nil {
 		return err

@@ -65,15 +65,10 @@ const (
 
 // Run is a warden from start to end.
 func Run(ctx context.Context, o Options) error {
-	p, err := part.New("warden", o.Options)
-	if err != nil {
-		return err
-	}
-	ctx, stop := p.UntilStopped(ctx)
-	defer stop()
-	if !p.Wait(ctx) {
-		return nil
-	}
+	return part.Run(ctx, "warden", o.Options, func(ctx context.Context, p *part.Part) error { return play(ctx, p, o) })
+}
+
+func play(ctx context.Context, p *part.Part, o Options) error {
 	l, err := p.Listen()
 	if err != nil {
 		return err
