@@ -214,3 +214,23 @@ func BenchmarkReport(b *testing.B) {
 		}
 	}
 }
+
+// TestWhatAMemberWasToldAtItsStartStaysSo has a founder, which also admitted another, leave: nobody's configuration changes.
+func TestWhatAMemberWasToldAtItsStartStaysSo(t *testing.T) {
+	s := sailing(t, 3)
+	s.Field.Roles[0].Program.Command = []string{"x", "{{range .Founders}}{{.Member}}={{.Address}} {{end}}", "{{if not .Founding}}{{.Leader.Address}}{{end}}"}
+	s.Members["crews-3"].Founding, s.Members["crews-3"].Via = false, "crews-1"
+	s.Roles["crews"].Founders = []field.MemberName{"crews-1", "crews-2"}
+	before, err := s.scene().Spec("crews-3")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(before.Command, "|"); got != "x|crews-1=127.84.0.1 crews-2=127.84.0.1 |127.84.0.1" {
+		t.Fatalf("told %s", got)
+	}
+	Apply(s, Event{At: morning, Fact: MemberGone{Member: "crews-1"}})
+	after, err := s.scene().Spec("crews-3")
+	if err != nil || !slices.Equal(before.Command, after.Command) {
+		t.Errorf("told %v (%v), before %v", after.Command, err, before.Command)
+	}
+}

@@ -64,6 +64,10 @@ func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes
 	}
 	c := s.cluster(now, members)
 	voters, healthy := c.Votes()
+	if !slices.ContainsFunc(members, func(m *Member) bool { return !m.ReadyAt.IsZero() }) {
+		return fmt.Errorf("%s has not come up yet, so nobody can be admitted or dismissed; wait for it, mend what keeps it (`lanternfield status` "+
+			"tells), or retire it and deploy anew", now.Name)
+	}
 	if healthy < quorum.Needed(voters) {
 		return fmt.Errorf("%s has %d of %d votes and needs %d to agree on anything, so nobody can be admitted or dismissed; bring back %s first",
 			now.Name, healthy, voters, quorum.Needed(voters), s.darkVoters(c))

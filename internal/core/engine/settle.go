@@ -25,7 +25,7 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return w.retire(), nil
 	}
-	for _, part := range []func() []Fact{w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.restart, w.drift, w.dissolve, w.release, w.end} {
+	for _, part := range []func() []Fact{w.dissolve, w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.restart, w.drift, w.release, w.end} {
 		if facts := part(); len(facts) > 0 {
 			return facts, w.err
 		}
@@ -88,6 +88,9 @@ func (w *work) membership() []Fact {
 	for _, a := range p.Adds {
 		role := w.Field.Role(a.Role)
 		r := w.role(a.Role)
+		if r.Founded && len(w.active(a.Role)) == 0 {
+			continue // the old cluster ends first: there is nothing left of it to join
+		}
 		next[a.Role] = max(next[a.Role], r.Highest) + 1
 		facts = append(facts, MemberPlanned{Member: a, Number: next[a.Role],
 			Founding: !r.Founded && role.Founds(len(w.active(a.Role))+next[a.Role]-r.Highest-1)})
@@ -395,7 +398,7 @@ func (w *work) drift() []Fact {
 func (w *work) dissolve() []Fact {
 	var facts []Fact
 	for _, name := range slices.Sorted(maps.Keys(w.Roles)) {
-		if role := w.Field.Role(name); w.Roles[name].Founded && len(w.members[name]) == 0 && (role == nil || role.Members == 0) {
+		if w.Roles[name].Founded && len(w.members[name]) == 0 {
 			facts = append(facts, RoleDissolved{Role: name})
 		}
 	}

@@ -329,13 +329,9 @@ func (s *State) scene() *render.Scene {
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
 	for role, members := range s.byRole() {
 		for _, m := range members {
-			if n := s.Nodes[m.Node]; n != nil {
-				drawn := sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
-				drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
-				if e := s.entry(m); e != nil {
-					drawn.ID = e.ID
-				}
-				sc.Members[m.Name] = drawn
+			s.draw(sc, m)
+			if via := s.Members[m.Via]; via != nil && via.Phase == Gone { // what it was told at its start stays so
+				s.draw(sc, via)
 			}
 			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
 				sc.Joined[role] = append(sc.Joined[role], m.Name)
@@ -344,8 +340,27 @@ func (s *State) scene() *render.Scene {
 	}
 	for name, r := range s.Roles {
 		sc.Founders[name] = r.Founders
+		for _, f := range r.Founders { // frozen: also those that are gone by now
+			if m := s.Members[f]; m != nil && m.Phase == Gone {
+				s.draw(sc, m)
+			}
+		}
 	}
 	return sc
+}
+
+// draw puts what templates may know of a member into the scene.
+func (s *State) draw(sc *render.Scene, m *Member) {
+	n := s.Nodes[m.Node]
+	if n == nil {
+		return
+	}
+	drawn := sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
+	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
+	if e := s.entry(m); e != nil {
+		drawn.ID = e.ID
+	}
+	sc.Members[m.Name] = drawn
 }
 
 func sceneMember(f *field.Field, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
