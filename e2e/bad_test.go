@@ -34,7 +34,7 @@ func (x *trial) steady(out string) string {
 const head = `Deploying trouble would change, in this order:
     1 · start the agent of gull-1
 stage 1
-    2 + place it-1 on gull-1 and start it, founding it
+    2 + place it-1 on gull-1 and start it
 T  it-1           placing
 `
 
@@ -235,7 +235,7 @@ func TestWordsOnTheCommandLine(t *testing.T) {
 		{[]string{"retire", "--yes"}, 2, "saltmarsh is not deployed, so there is nothing to retire\n"},
 		{[]string{"scale", "wardns", "3"}, 2, "it.field.yaml has no role \"wardns\"; did you mean \"wardens\"?\n"},
 		{[]string{"scale", "crews"}, 2, "scale takes pairs of a role and a number, e.g. `lanternfield scale crews 6`\n"},
-		{[]string{"scale", "crews", "-1"}, 2, "unknown shorthand flag: '1' in -1; `lanternfield scale --help` tells what it takes\n"},
+		{[]string{"scale", "crews", "-1"}, 2, "\"-1\" is not a number of members; write 0 or more\n"},
 		{[]string{"scale", "crews", "many"}, 2, "\"many\" is not a number of members; write 0 or more\n"},
 		{[]string{"open"}, 2, "the full-screen application needs a terminal; `lanternfield status` prints the field\n"},
 		{[]string{"journal"}, 2, "nothing has happened yet: DIR/state/saltmarsh holds no journal\n"},
@@ -262,7 +262,7 @@ func TestWordsOnTheCommandLine(t *testing.T) {
 		t.Errorf("restart of a typing error: %d\n%s", code, out)
 	}
 	out, code = x.try(20*time.Second, "scale", "wardens", "5", "--yes")
-	x.contains(out, "wardens", "fits nowhere: port taken")
+	x.contains(out, "wardens-4 to wardens-5, 2 members, fit nowhere: port taken")
 	if code != 1 {
 		t.Errorf("exit status %d", code)
 	}

@@ -105,7 +105,7 @@ func TestBoardFromDraftToQuit(t *testing.T) {
 	s.until("the board again", func(text string) bool { return !strings.Contains(text, "move to the role below") })
 	s.press("v")
 	text = s.has("Review: what deploying saltmarsh would change")
-	x.contains(text, "start the agent of gull-1", "place wardens-1 on gull-1 and start it, founding wardens",
+	x.contains(text, "start the agents of gull-1, tern-1, puffin-1", "place wardens-1 on gull-1 and start it, founding wardens",
 		"relays waits for wardens: quorum", "place relays-1")
 	s.press("Escape")
 	s.until("the board again", func(text string) bool { return !strings.Contains(text, "Review:") })

@@ -109,7 +109,6 @@ func (w *warden) join(o Options, l net.Listener) (func(), error) {
 	c := raft.DefaultConfig()
 	c.LocalID = raft.ServerID(o.Name)
 	c.HeartbeatTimeout, c.ElectionTimeout, c.LeaderLeaseTimeout = o.Election, o.Election, o.Election/2
-	c.CommitTimeout = 10 * time.Millisecond
 	c.Logger = hclog.New(&hclog.LoggerOptions{Name: "raft", Level: hclog.Warn, Output: os.Stdout})
 	transport := raft.NewNetworkTransportWithConfig(&raft.NetworkTransportConfig{Stream: &stream{Listener: l}, MaxPool: 3, Timeout: time.Second,
 		Logger: c.Logger})
