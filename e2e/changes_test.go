@@ -219,7 +219,7 @@ func TestScalingThatMakesNoSense(t *testing.T) {
 	data, _ := os.ReadFile(x.file)
 	x.write(strings.Replace(string(data), "store: {kit: warden, members: 3}", "store: {kit: warden, members: 3, where: zone == \"north-quay\" and name != \"gull-1\"}", 1))
 	out, code := x.try(20*time.Second, "scale", "store", "60", "--yes")
-	if code != 1 || !strings.Contains(out, "fits nowhere") || !strings.Contains(out, "port") {
+	if code != 1 || !strings.Contains(out, "fit nowhere") || !strings.Contains(out, "no port left: gull-2 (7400 to 7419 are all in use)") {
 		t.Errorf("more than fits: %d\n%s", code, out)
 	}
 	x.write(string(data))

@@ -328,7 +328,16 @@ func TestALostNodesVoterIsReplaced(t *testing.T) {
 			_ = syscall.Kill(agent, syscall.SIGSTOP)
 			defer func() { _ = syscall.Kill(agent, syscall.SIGCONT) }()
 			_ = syscall.Kill(lost.PID, syscall.SIGKILL)
-			x.until("the node is unknown", 10*time.Second, func() bool { return x.status().member(lost.Member).Phase == "unknown" })
+			x.until("the node is unknown and the others have elected", 20*time.Second, func() bool {
+				s := x.status()
+				ready := 0
+				for _, m := range s.Members {
+					if m.Phase == "ready" && c.write(m, "ferry", "tern") == nil {
+						ready++
+					}
+				}
+				return s.member(lost.Member).Phase == "unknown" && ready == 2
+			})
 			out, code := x.try(30*time.Second, "scale", "store", "5", "--yes")
 			if code != 2 || !strings.Contains(out, "Replacing it is safer than waiting if "+lost.Node+" does not come back") {
 				t.Errorf("scaling out with a lost voter: %d\n%s", code, out)
