@@ -39,20 +39,6 @@ type (
 // Retire asks for everything to be taken down.
 type Retire struct{ By string }
 
-// Reports are numbered reports of one agent, oldest first.
-type Reports struct {
-	Node    field.NodeName
-	Agent   string
-	Reports []order.Report
-}
-
-// Refusal says that an agent would not take an order.
-type Refusal struct {
-	Member   field.MemberName
-	Revision uint64
-	Why      string
-}
-
 // NodeLost and NodeFound say whether a node's agent can be reached; NodeFreed, that nothing is left on a node.
 type (
 	NodeLost struct {
@@ -93,6 +79,7 @@ func Step(s *State, at time.Time, in Input) ([]Event, error) {
 type Stuck struct{ Err error }
 
 func (e *Stuck) Error() string { return e.Err.Error() }
+
 func (e *Stuck) Unwrap() error { return e.Err }
 
 // Observe decides on an input and applies what was decided, without asking what should follow.
@@ -108,12 +95,6 @@ func Observe(s *State, at time.Time, in Input) ([]Event, error) {
 		events = append(events, e)
 	}
 	return events, err
-}
-
-// timed is a fact that happened when a report says, and not when it was heard.
-type timed struct {
-	Fact
-	at time.Time
 }
 
 func (in TakeOver) decide(s *State) ([]Fact, error) {
@@ -260,167 +241,6 @@ func (in NodeFreed) decide(s *State) ([]Fact, error) {
 		return nil, nil
 	}
 	return []Fact{NodeReleased(in)}, nil
-}
-
-func (in Refusal) decide(s *State) ([]Fact, error) {
-	m := s.Members[in.Member]
-	if m != nil {
-		if op := s.role(m.Role).Op; op != nil && op.ID == in.Revision && s.role(m.Role).Retried != in.Why {
-			return []Fact{OperationRetried{Role: m.Role, Member: m.Name, ID: op.ID, Procedure: op.Procedure, Why: in.Why}}, nil
-		}
-	}
-	if m == nil || m.Ordered.Revision != in.Revision || m.Refused == in.Why {
-		return nil, nil
-	}
-	return []Fact{OrderRefused(in)}, nil
-}
-
-func (in Reports) decide(s *State) ([]Fact, error) {
-	n := s.Nodes[in.Node]
-	if n == nil {
-		return nil, nil
-	}
-	heard := n.Heard
-	if n.Agent != in.Agent {
-		heard = 0
-	}
-	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
-	judged := map[field.MemberName]*Member{}
-	scratch := &State{Field: s.Field, Members: judged, others: s, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
-		rendered: map[field.MemberName]int{}}
-	var facts []Fact
-	for _, r := range in.Reports {
-		if r.Seq <= heard {
-			continue
-		}
-		heard = r.Seq
-		if r.Kind == order.Dropped {
-			facts = append(facts, timed{ReportsDropped{Node: in.Node, Count: r.Attempt}, r.At})
-			continue
-		}
-		m := s.Members[r.Member]
-		if m == nil || m.Phase == Gone || m.Node != in.Node && r.Operation == 0 {
-			continue
-		}
-		if judged[r.Member] == nil {
-			c := *m
-			judged[r.Member] = &c
-			if scratch.Roles[m.Role] == nil {
-				role := *s.role(m.Role)
-				scratch.Roles[m.Role] = &role
-			}
-		}
-		if f := scratch.read(judged[r.Member], r); f != nil {
-			f.apply(scratch, r.At)
-			facts = append(facts, timed{f, r.At})
-		}
-	}
-	if len(facts) > 0 {
-		facts = append(facts, Heard{Node: in.Node, Agent: in.Agent, Seq: heard})
-	}
-	return facts, nil
-}
-
-// read gives the fact in a report, or nil where it tells nothing new.
-func (s *State) read(m *Member, r order.Report) Fact {
-	running := m.Ordered.Want == order.Run
-	switch r.Kind {
-	case order.Taken:
-		if r.Revision > m.Taken {
-			return OrderTaken{Member: m.Name, Revision: r.Revision}
-		}
-	case order.Started, order.Adopted:
-		if r.Kind == order.Adopted || r.Incarnation > m.Incarnation || m.PID != r.PID {
-			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted}
-		}
-	case order.StartFailed:
-		if running {
-			return StartFailed{Member: m.Name, Why: r.Why, Attempt: r.Attempt, RetryIn: r.RetryIn}
-		}
-	case order.Ready:
-		if running && m.Phase != Ready && m.Phase != Stopping && (m.Phase != Draining || m.ProbeError != "") {
-			return MemberReady{Member: m.Name}
-		}
-	case order.Unready:
-		if running && m.Phase != Stopping && (m.Phase == Ready || m.ProbeError != r.Why) {
-			return MemberUnready{Member: m.Name, Why: r.Why}
-		}
-	case order.Exited:
-		if running && r.Exit != nil {
-			return MemberExited{Member: m.Name, PID: r.PID, Exit: *r.Exit, Lines: r.Lines, Attempt: r.Attempt, RetryIn: r.RetryIn}
-		}
-	case order.Reloaded:
-		return MemberReloaded{Member: m.Name, Why: r.Why}
-	case order.Stopped:
-		if (m.Ordered.Want == order.Stop || m.Ordered.Final && running) && m.Phase != Stopped && m.Ordered.Revision <= max(r.Revision, m.Taken) {
-			return MemberStopped{Member: m.Name, Forced: r.Forced}
-		}
-	case order.Removed:
-		if m.Ordered.Want == order.Gone {
-			return MemberGone{Member: m.Name, Forced: r.Forced}
-		}
-	case order.Done, order.Undone, order.Unclear, order.Retried:
-		return s.readOperation(m, r)
-	case order.Leading:
-		return s.readLeader(m, r)
-	case order.RosterRead:
-		return s.readRoster(m, r)
-	}
-	return nil
-}
-
-// readOperation takes what came of the operation that is under way; older ones tell nothing new.
-func (s *State) readOperation(m *Member, r order.Report) Fact {
-	role := s.role(m.Role)
-	if role.Op == nil || role.Op.ID != r.Operation {
-		return nil
-	}
-	switch r.Kind {
-	case order.Done:
-		return OperationDone{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Captured: r.Captured}
-	case order.Retried:
-		if role.Retried == r.Why {
-			return nil
-		}
-		return OperationRetried{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Why: r.Why}
-	}
-	return OperationUndone{Role: m.Role, Member: m.Name, ID: r.Operation, Procedure: role.Op.Procedure, Why: r.Why, Unclear: r.Kind == order.Unclear}
-}
-
-func (s *State) readLeader(m *Member, r order.Report) Fact {
-	role := s.role(m.Role)
-	switch {
-	case !r.Leads && role.Leader == m.Name:
-		return LeaderLost{Role: m.Role, Member: m.Name}
-	case !r.Leads, r.Term < role.LeaderTerm, role.Leader == m.Name && role.LeaderTerm == r.Term:
-		return nil
-	}
-	return LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term}
-}
-
-// readRoster believes the leader; others only while no leader can be heard, and only if they are members and their news is
-// new: who was cut off for a while may bring a list that is long out of date.
-func (s *State) readRoster(m *Member, r order.Report) Fact {
-	role := s.role(m.Role)
-	heard := role.Leader != ""
-	if leader := s.leaderOf(role); leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
-		heard = false
-	}
-	if role.Leader != m.Name && (heard || r.At.Before(role.RosterAt) || role.Roster != nil && s.entry(m) == nil) {
-		return nil
-	}
-	if slices.Equal(role.Roster, r.Roster) {
-		return nil
-	}
-	return RosterSeen{Role: m.Role, From: m.Name, Roster: r.Roster}
-}
-
-// leaderOf finds who leads, also while reports are judged one by one.
-func (s *State) leaderOf(r *Role) *Member {
-	if m := s.Members[r.Leader]; m != nil || s.others == nil {
-		return m
-	}
-	return s.others.Members[r.Leader]
 }
 
 // Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.

@@ -8,7 +8,6 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
-	"lanternfield/internal/core/place"
 )
 
 // Fact is what an event says. Each fact knows how it changes the state and how to say itself; none decides.
@@ -32,96 +31,10 @@ type Accepted struct {
 	By    string
 }
 
-// MemberPlanned names a member and gives it a node and ports.
-type MemberPlanned struct {
-	place.Member
-	Number   int
-	Founding bool
-}
-
 // RoleFounded freezes who founds the cluster of a role, before the first of them is started.
 type RoleFounded struct {
 	Role     field.RoleName
 	Founders []field.MemberName
-}
-
-// MemberOrdered is a new order for a member's agent. Why says what it is for.
-type MemberOrdered struct {
-	Order order.Order
-	Via   field.MemberName `json:",omitempty"`
-	Why   string
-}
-
-// OrderTaken says that the agent has an order on its disk.
-type OrderTaken struct {
-	Member   field.MemberName
-	Revision uint64
-}
-
-// OrderRefused says that the agent could not take an order; it will be repeated.
-type OrderRefused struct {
-	Member   field.MemberName
-	Revision uint64
-	Why      string
-}
-
-// MemberStarted says that a process runs for the member.
-type MemberStarted struct {
-	Member      field.MemberName
-	Incarnation int
-	PID         int
-	Adopted     bool `json:",omitempty"`
-}
-
-// StartFailed says that no process could be started.
-type StartFailed struct {
-	Member  field.MemberName
-	Why     string
-	Attempt int
-	RetryIn time.Duration
-}
-
-// MemberReady says that the ready probe succeeds.
-type MemberReady struct{ Member field.MemberName }
-
-// MemberUnready says that the ready probe fails.
-type MemberUnready struct {
-	Member field.MemberName
-	Why    string
-}
-
-// MemberExited says that a process ended without having been asked to.
-type MemberExited struct {
-	Member  field.MemberName
-	PID     int
-	Exit    order.Exit
-	Lines   []string `json:",omitempty"`
-	Attempt int
-	RetryIn time.Duration
-}
-
-// MemberReloaded says that a member read its files again.
-type MemberReloaded struct {
-	Member field.MemberName
-	Why    string `json:",omitempty"` // what went wrong
-}
-
-// MemberStopped says that a member has ended on purpose.
-type MemberStopped struct {
-	Member field.MemberName
-	Forced bool `json:",omitempty"`
-}
-
-// MemberGone says that nothing of a member is left on its node.
-type MemberGone struct {
-	Member field.MemberName
-	Forced bool `json:",omitempty"`
-}
-
-// MemberLeaving says that a member is to go for good.
-type MemberLeaving struct {
-	Member field.MemberName
-	Why    string
 }
 
 // LeaderSeen says who leads a role; Term is the cluster's own count where it has one.
@@ -198,6 +111,7 @@ func (f TermRaised) apply(s *State, _ time.Time) {
 		n.Unheard = true
 	}
 }
+
 func (f TermRaised) Sentence() string {
 	return fmt.Sprintf("%s holds the field, term %d", f.By, f.Term)
 }
@@ -219,6 +133,7 @@ func (f Accepted) apply(s *State, at time.Time) {
 	s.Rollout = Rollout{What: "deploy", Began: at}
 	s.shape++
 }
+
 func (f Accepted) Sentence() string {
 	members := 0
 	for _, r := range f.Field.Roles {
@@ -228,14 +143,6 @@ func (f Accepted) Sentence() string {
 		counted(len(f.Field.Nodes), "node"))
 }
 
-func (f MemberPlanned) apply(s *State, at time.Time) {
-	s.Members[f.Name] = &Member{Member: f.Member, Number: f.Number, Founding: f.Founding, Phase: Planned, Since: at}
-	r := s.role(f.Role)
-	r.Highest = max(r.Highest, f.Number)
-	s.shape++
-}
-func (f MemberPlanned) Sentence() string { return fmt.Sprintf("%s planned on %s", f.Name, f.Node) }
-
 func (f RoleFounded) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
 	r.Founded, r.Founders = true, f.Founders
@@ -244,151 +151,16 @@ func (f RoleFounded) apply(s *State, _ time.Time) {
 	}
 	s.shape++
 }
+
 func (f RoleFounded) Sentence() string {
 	return fmt.Sprintf("%s is founded by %s", f.Role, joinNames(f.Founders))
 }
-
-func (f MemberOrdered) apply(s *State, at time.Time) {
-	m := s.Members[f.Order.Member]
-	before := m.Ordered
-	m.Ordered, m.Refused = f.Order, ""
-	if f.Via != "" {
-		m.Via = f.Via
-	}
-	s.Revision = max(s.Revision, f.Order.Revision)
-	switch {
-	case f.Order.Want != order.Run:
-		m.enter(Stopping, at)
-	case f.Order.Final:
-		m.enter(Draining, at)
-	case before.Final:
-		m.enter(Placing, at)
-	case before.Want != order.Run:
-		m.enter(Placing, at)
-	case f.Order.Round != before.Round:
-		m.RestartDue = false
-		m.enter(Stopping, at)
-	}
-	s.rendered[m.Name] = s.shape
-}
-func (f MemberOrdered) Sentence() string {
-	if f.Order.Final && f.Order.Want == order.Run {
-		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
-	}
-	verb := map[order.Want]string{order.Run: "run", order.Stop: "stop", order.Gone: "go for good"}[f.Order.Want]
-	return fmt.Sprintf("%s shall %s (%s)", f.Order.Member, verb, f.Why)
-}
-
-func (f OrderTaken) apply(s *State, _ time.Time) {
-	m := s.Members[f.Member]
-	m.Taken, m.Refused = f.Revision, ""
-}
-func (f OrderTaken) Sentence() string { return fmt.Sprintf("%s's agent has the order", f.Member) }
-
-func (f OrderRefused) apply(s *State, _ time.Time) { s.Members[f.Member].Refused = f.Why }
-func (f OrderRefused) Sentence() string {
-	return fmt.Sprintf("%s's agent cannot take the order: %s", f.Member, f.Why)
-}
-
-func (f MemberStarted) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
-	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
-		return
-	}
-	m.StartedAt, m.ReadyAt = at, time.Time{}
-	m.enter(Starting, at)
-}
-func (f MemberStarted) Sentence() string {
-	if f.Adopted {
-		return fmt.Sprintf("%s was found running as process %d and adopted", f.Member, f.PID)
-	}
-	return fmt.Sprintf("%s started as process %d", f.Member, f.PID)
-}
-
-func (f StartFailed) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	m.fail(f.Why, f.Attempt, f.RetryIn, at)
-}
-func (f StartFailed) Sentence() string {
-	return fmt.Sprintf("%s could not be started: %s", f.Member, f.Why)
-}
-
-func (f MemberReady) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	if !m.Joined {
-		m.Joined = true
-		s.shape++
-	}
-	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
-	if m.Phase != Draining {
-		m.enter(Ready, at)
-	}
-}
-func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is lit", f.Member) }
-
-func (f MemberUnready) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	m.ProbeError = f.Why
-	if m.Phase == Ready {
-		m.Why = f.Why
-		m.enter(Unready, at)
-	}
-}
-func (f MemberUnready) Sentence() string { return fmt.Sprintf("%s is not ready: %s", f.Member, f.Why) }
-
-func (f MemberExited) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	text := ExitText(f.Exit)
-	m.LastExit = &ExitNote{At: at, Text: text, Lines: f.Lines}
-	m.fail(text, f.Attempt, f.RetryIn, at)
-	s.dropLeader(m)
-}
-func (f MemberExited) Sentence() string {
-	return fmt.Sprintf("%s went dark: process %d %s; it is started again in %s", f.Member, f.PID, ExitText(f.Exit), field.Span(f.RetryIn))
-}
-
-func (f MemberReloaded) apply(s *State, _ time.Time) {
-	if f.Why != "" {
-		s.Members[f.Member].Why = f.Why
-	}
-}
-func (f MemberReloaded) Sentence() string {
-	if f.Why != "" {
-		return fmt.Sprintf("%s did not take its new files: %s", f.Member, f.Why)
-	}
-	return fmt.Sprintf("%s read its new files", f.Member)
-}
-
-func (f MemberStopped) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	m.PID = 0
-	m.enter(Stopped, at)
-	s.dropLeader(m)
-}
-func (f MemberStopped) Sentence() string {
-	return fmt.Sprintf("%s has stopped%s", f.Member, forced(f.Forced))
-}
-
-func (f MemberGone) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
-	m.PID = 0
-	m.enter(Gone, at)
-	s.dropLeader(m)
-	s.shape++
-}
-func (f MemberGone) Sentence() string { return fmt.Sprintf("%s is gone%s", f.Member, forced(f.Forced)) }
-
-func (f MemberLeaving) apply(s *State, _ time.Time) {
-	s.Members[f.Member].Leaving = true
-	s.shape++
-}
-func (f MemberLeaving) Sentence() string { return fmt.Sprintf("%s leaves: %s", f.Member, f.Why) }
 
 func (f LeaderSeen) apply(s *State, at time.Time) {
 	r := s.role(f.Role)
 	r.Leader, r.LeaderTerm, r.LeaderSince, r.HandedOver = f.Member, f.Term, at, ""
 }
+
 func (f LeaderSeen) Sentence() string {
 	if f.Term > 0 {
 		return fmt.Sprintf("%s leads %s, term %d", f.Member, f.Role, f.Term)
@@ -397,7 +169,8 @@ func (f LeaderSeen) Sentence() string {
 }
 
 func (f LeaderLost) apply(s *State, _ time.Time) { s.dropLeader(s.Members[f.Member]) }
-func (f LeaderLost) Sentence() string            { return fmt.Sprintf("%s leads %s no more", f.Member, f.Role) }
+
+func (f LeaderLost) Sentence() string { return fmt.Sprintf("%s leads %s no more", f.Member, f.Role) }
 
 func (f RosterSeen) apply(s *State, at time.Time) {
 	r := s.role(f.Role)
@@ -408,6 +181,7 @@ func (f RosterSeen) apply(s *State, at time.Time) {
 		}
 	}
 }
+
 func (f RosterSeen) Sentence() string {
 	names := make([]string, len(f.Roster))
 	for i, e := range f.Roster {
@@ -429,15 +203,18 @@ func (f NodeDark) apply(s *State, at time.Time) {
 	}
 	n.Unheard, n.Dark, n.DarkWhy = false, true, f.Why
 }
+
 func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why) }
 
 func (f NodeBack) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
 	n.Unheard, n.Dark, n.DarkWhy, n.Since = false, false, "", at
 }
+
 func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
 
 func (f ReportsDropped) apply(*State, time.Time) {}
+
 func (f ReportsDropped) Sentence() string {
 	return fmt.Sprintf("%s had to drop %s while nobody came for them; the newest of each kind are there", f.Node, counted(f.Count, "report"))
 }
@@ -447,6 +224,7 @@ func (f Heard) apply(s *State, _ time.Time) {
 		n.Agent, n.Heard = f.Agent, f.Seq
 	}
 }
+
 func (f Heard) Sentence() string { return fmt.Sprintf("heard %s up to report %d", f.Node, f.Seq) }
 
 func (f StopAsked) apply(s *State, at time.Time) {
@@ -455,6 +233,7 @@ func (f StopAsked) apply(s *State, at time.Time) {
 	}
 	s.Rollout = Rollout{What: "stop", Began: at}
 }
+
 func (f StopAsked) Sentence() string { return "stop asked for: " + joinNames(f.Members) }
 
 func (f StartAsked) apply(s *State, at time.Time) {
@@ -463,6 +242,7 @@ func (f StartAsked) apply(s *State, at time.Time) {
 	}
 	s.Rollout = Rollout{What: "start", Began: at}
 }
+
 func (f StartAsked) Sentence() string { return "start asked for: " + joinNames(f.Members) }
 
 func (f RestartAsked) apply(s *State, at time.Time) {
@@ -471,6 +251,7 @@ func (f RestartAsked) apply(s *State, at time.Time) {
 	}
 	s.Rollout = Rollout{What: "restart", Began: at}
 }
+
 func (f RestartAsked) Sentence() string {
 	return fmt.Sprintf("restart asked for (%s): %s", f.Why, joinNames(f.Members))
 }
@@ -479,15 +260,18 @@ func (f RetireAsked) apply(s *State, at time.Time) {
 	s.Retiring = true
 	s.Rollout = Rollout{What: "retire", Began: at}
 }
+
 func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
 
 func (f NodeReleasing) apply(s *State, _ time.Time) { s.Nodes[f.Node].Releasing = true }
-func (f NodeReleasing) Sentence() string            { return fmt.Sprintf("%s is released", f.Node) }
+
+func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is released", f.Node) }
 
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
 	n.Released, n.Dark = true, false
 }
+
 func (f NodeReleased) Sentence() string {
 	return fmt.Sprintf("%s is free: its agent has ended and its folder is gone", f.Node)
 }
@@ -495,49 +279,12 @@ func (f NodeReleased) Sentence() string {
 func (f FieldRetired) apply(s *State, at time.Time) {
 	s.Retired, s.Retiring, s.Rollout.Ended = true, false, at
 }
+
 func (f FieldRetired) Sentence() string { return "the field is retired; nothing is left" }
 
 func (f RolloutEnded) apply(s *State, at time.Time) { s.Rollout.Ended = at }
-func (f RolloutEnded) Sentence() string             { return f.What + " done" }
 
-func (m *Member) enter(p Phase, at time.Time) {
-	if m.Phase != p {
-		m.Phase, m.Since = p, at
-	}
-}
-
-func (m *Member) fail(why string, attempt int, retryIn time.Duration, at time.Time) {
-	if m.RestartDue || m.Ordered.Revision > m.Taken {
-		attempt = 0 // it failed before the newest order reached it, which does not count against that order
-	}
-	m.PID, m.Why, m.Attempt, m.RetryAt = 0, why, attempt, at.Add(retryIn)
-	m.enter(Failed, at)
-}
-
-func (s *State) dropLeader(m *Member) {
-	if r := s.Roles[m.Role]; r != nil && r.Leader == m.Name {
-		r.Leader, r.HandedOver = "", ""
-	}
-}
-
-// ExitText words how a process ended.
-func ExitText(e order.Exit) string {
-	switch {
-	case !e.Known:
-		return "ended, and how is not known: its agent had been replaced meanwhile"
-	case e.Signal != "":
-		return "was killed by signal " + e.Signal
-	default:
-		return fmt.Sprintf("ended with exit code %d", e.Code)
-	}
-}
-
-func forced(f bool) string {
-	if f {
-		return "; it ignored its stop signal and had to be killed"
-	}
-	return ""
-}
+func (f RolloutEnded) Sentence() string { return f.What + " done" }
 
 func joinNames(names []field.MemberName) string {
 	texts := make([]string, len(names))

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// giveUpAfter is how many failures in a row of one member end the wait for a rollout.
+const giveUpAfter = 3
+
+// follow prints what changes until the rollout is over and the field is in the wanted state.
+func (a *app) follow(ctx context.Context, session control.Session, timeout time.Duration, want engine.FieldState) error {
+	ctx, cancel := context.WithTimeout(ctx, timeout)
+	defer cancel()
+	snapshots, err := session.Watch(ctx)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	phases := map[field.MemberName]string{}
+	var last *engine.Snapshot
+	for snap := range snapshots {
+		last = snap
+		a.printChanges(snap, phases, began)
+		if !snap.Rollout.Active && (snap.State == want || want == "") {
+			if a.json {
+				if fresh, err := session.Snapshot(ctx); err == nil {
+					snap = fresh
+				}
+				a.printJSON(snap)
+			} else {
+				fmt.Fprintf(a.out, "%s is %s after %s. %s\n", snap.Field, snap.State, field.Span(time.Since(began)), snap.Verdict)
+			}
+			return nil
+		}
+		if m := givenUp(snap); m != nil {
+			return a.gaveUp(snap, m)
+		}
+	}
+	if last == nil {
+		last = &engine.Snapshot{}
+	}
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		if a.json {
+			a.printJSON(last)
+		}
+		fmt.Fprintf(a.err, "%s did not become %s within %s: %s\n", last.Field, want, field.Span(timeout), last.Verdict)
+		for _, m := range last.Members {
+			if m.WaitsFor != "" {
+				fmt.Fprintf(a.err, "  %s waits for %s\n", m.Member, m.WaitsFor)
+			}
+		}
+		fmt.Fprintf(a.err, "What was ordered stays ordered; `lanternfield status` tells how it goes on.\n")
+		return errBadAnswer
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if _, err := session.Snapshot(context.Background()); err != nil {
+		return err
+	}
+	return errors.New("the controller has let go of the field; give the command again to go on")
+}
+
+func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]string, began time.Time) {
+	if a.json {
+		return
+	}
+	first := len(phases) == 0
+	for _, m := range snap.Members {
+		line := string(m.Phase)
+		if m.Phase == engine.Failed || m.Phase == engine.Unready || m.Phase == engine.Unknown {
+			line += ": " + m.Why
+		} else if m.Phase == engine.Planned && m.WaitsFor != "" {
+			line += ", waits for " + gateNames(m.WaitsFor)
+		}
+		if phases[m.Member] != line {
+			phases[m.Member] = line
+			if first && m.Phase == engine.Ready {
+				continue // it was lit before anything was asked
+			}
+			fmt.Fprintf(a.out, "%8s  %-14s %s\n", field.Span(time.Since(began)), m.Member, line)
+		}
+	}
+}
+
+// gateNames drops the counts from what a member waits for, so that it is not said again at every step.
+func gateNames(waits string) string {
+	parts := strings.Split(waits, ", ")
+	for i, p := range parts {
+		parts[i], _, _ = strings.Cut(p, " (")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// givenUp finds a member that keeps a rollout from ending, if waiting for it makes no sense.
+func givenUp(snap *engine.Snapshot) *engine.MemberView {
+	if snap.Rollout.What == "retire" || snap.Rollout.What == "stop" {
+		return nil // what fails ends all the same
+	}
+	for i := range snap.Members {
+		m := &snap.Members[i]
+		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == engine.Failed && m.Attempt >= giveUpAfter) {
+			return m
+		}
+	}
+	return nil
+}
+
+// gaveUp says why waiting on makes no sense, with what the member wrote last.
+func (a *app) gaveUp(snap *engine.Snapshot, m *engine.MemberView) error {
+	if a.json {
+		a.printJSON(snap)
+		return errBadAnswer
+	}
+	if m.Trouble != "" {
+		fmt.Fprintf(a.err, "%s\nNobody else is let in or let go before that is settled. Deploy again to go on trying, or scale back to give it up.\n", m.Trouble)
+		return errBadAnswer
+	}
+	fmt.Fprintf(a.err, "%s on %s failed %d times: %s\n", m.Member, m.Node, m.Attempt, m.Why)
+	for _, line := range m.LastLines {
+		fmt.Fprintf(a.err, "    | %s\n", line)
+	}
+	if len(m.LastLines) > 0 {
+		fmt.Fprintf(a.err, "Its whole log is %s\n", m.Log)
+	}
+	fmt.Fprintf(a.err, "Its agent goes on trying. Mend it and deploy again, or retire the field.\n")
+	return errBadAnswer
+}

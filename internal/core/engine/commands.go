@@ -1,0 +1,68 @@
+package engine
+
+import (
+	"maps"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// Effect tells what giving a running member another spec leads to: a restart, a reload, or nothing before its next
+// start.
+func Effect(before, after *order.Spec) field.OnChange {
+	effect := field.OnNextStart
+	raise := func(to field.OnChange) {
+		if to == field.OnRestart || (to == field.OnReload && effect == field.OnNextStart) {
+			effect = to
+		}
+	}
+	if !slices.Equal(before.Command, after.Command) || !maps.Equal(before.Env, after.Env) || before.User != after.User {
+		raise(after.OnChange)
+	}
+	old := map[string]order.File{}
+	for _, f := range before.Files {
+		old[f.Path] = f
+	}
+	for _, f := range after.Files {
+		if was, ok := old[f.Path]; !ok || was.Content != f.Content || was.Mode != f.Mode {
+			raise(f.OnChange)
+		}
+	}
+	return effect
+}
+
+// Command is something that must be done on a node: bring a member to an order, carry out an operation, or free the
+// node.
+type Command struct {
+	Node      field.NodeName
+	Order     *order.Order
+	Operation *order.Operation
+	Release   bool
+}
+
+// Commands lists what must be done for the state to come true. It is repeated until reports acknowledge it.
+func Commands(s *State) []Command {
+	var commands []Command
+	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
+		m := s.Members[name]
+		if m.Phase != Gone && m.Ordered.Revision > m.Taken {
+			o := m.Ordered
+			o.Term = s.Term
+			commands = append(commands, Command{Node: m.Node, Order: &o})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Roles)) {
+		if op := s.Roles[name].Op; op != nil && !s.Retiring {
+			o := *op
+			o.Term = s.Term
+			commands = append(commands, Command{Node: s.Members[op.Asked].Node, Operation: &o})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
+		if n := s.Nodes[name]; n.Releasing && !n.Released {
+			commands = append(commands, Command{Node: name, Release: true})
+		}
+	}
+	return commands
+}

@@ -1,0 +1,293 @@
+package engine
+
+import (
+	"fmt"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
+)
+
+// MemberPlanned names a member and gives it a node and ports.
+type MemberPlanned struct {
+	place.Member
+	Number   int
+	Founding bool
+}
+
+// MemberOrdered is a new order for a member's agent. Why says what it is for.
+type MemberOrdered struct {
+	Order order.Order
+	Via   field.MemberName `json:",omitempty"`
+	Why   string
+}
+
+// OrderTaken says that the agent has an order on its disk.
+type OrderTaken struct {
+	Member   field.MemberName
+	Revision uint64
+}
+
+// OrderRefused says that the agent could not take an order; it will be repeated.
+type OrderRefused struct {
+	Member   field.MemberName
+	Revision uint64
+	Why      string
+}
+
+// MemberStarted says that a process runs for the member.
+type MemberStarted struct {
+	Member      field.MemberName
+	Incarnation int
+	PID         int
+	Adopted     bool `json:",omitempty"`
+}
+
+// StartFailed says that no process could be started.
+type StartFailed struct {
+	Member  field.MemberName
+	Why     string
+	Attempt int
+	RetryIn time.Duration
+}
+
+// MemberReady says that the ready probe succeeds.
+type MemberReady struct{ Member field.MemberName }
+
+// MemberUnready says that the ready probe fails.
+type MemberUnready struct {
+	Member field.MemberName
+	Why    string
+}
+
+// MemberExited says that a process ended without having been asked to.
+type MemberExited struct {
+	Member  field.MemberName
+	PID     int
+	Exit    order.Exit
+	Lines   []string `json:",omitempty"`
+	Attempt int
+	RetryIn time.Duration
+}
+
+// MemberReloaded says that a member read its files again.
+type MemberReloaded struct {
+	Member field.MemberName
+	Why    string `json:",omitempty"` // what went wrong
+}
+
+// MemberStopped says that a member has ended on purpose.
+type MemberStopped struct {
+	Member field.MemberName
+	Forced bool `json:",omitempty"`
+}
+
+// MemberGone says that nothing of a member is left on its node.
+type MemberGone struct {
+	Member field.MemberName
+	Forced bool `json:",omitempty"`
+}
+
+// MemberLeaving says that a member is to go for good.
+type MemberLeaving struct {
+	Member field.MemberName
+	Why    string
+}
+
+func (f MemberPlanned) apply(s *State, at time.Time) {
+	s.Members[f.Name] = &Member{Member: f.Member, Number: f.Number, Founding: f.Founding, Phase: Planned, Since: at}
+	r := s.role(f.Role)
+	r.Highest = max(r.Highest, f.Number)
+	s.shape++
+}
+
+func (f MemberPlanned) Sentence() string { return fmt.Sprintf("%s planned on %s", f.Name, f.Node) }
+
+func (f MemberOrdered) apply(s *State, at time.Time) {
+	m := s.Members[f.Order.Member]
+	before := m.Ordered
+	m.Ordered, m.Refused = f.Order, ""
+	if f.Via != "" {
+		m.Via = f.Via
+	}
+	s.Revision = max(s.Revision, f.Order.Revision)
+	switch {
+	case f.Order.Want != order.Run:
+		m.enter(Stopping, at)
+	case f.Order.Final:
+		m.enter(Draining, at)
+	case before.Final:
+		m.enter(Placing, at)
+	case before.Want != order.Run:
+		m.enter(Placing, at)
+	case f.Order.Round != before.Round:
+		m.RestartDue = false
+		m.enter(Stopping, at)
+	}
+	s.rendered[m.Name] = s.shape
+}
+
+func (f MemberOrdered) Sentence() string {
+	if f.Order.Final && f.Order.Want == order.Run {
+		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
+	}
+	verb := map[order.Want]string{order.Run: "run", order.Stop: "stop", order.Gone: "go for good"}[f.Order.Want]
+	return fmt.Sprintf("%s shall %s (%s)", f.Order.Member, verb, f.Why)
+}
+
+func (f OrderTaken) apply(s *State, _ time.Time) {
+	m := s.Members[f.Member]
+	m.Taken, m.Refused = f.Revision, ""
+}
+
+func (f OrderTaken) Sentence() string { return fmt.Sprintf("%s's agent has the order", f.Member) }
+
+func (f OrderRefused) apply(s *State, _ time.Time) { s.Members[f.Member].Refused = f.Why }
+
+func (f OrderRefused) Sentence() string {
+	return fmt.Sprintf("%s's agent cannot take the order: %s", f.Member, f.Why)
+}
+
+func (f MemberStarted) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
+	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
+		return
+	}
+	m.StartedAt, m.ReadyAt = at, time.Time{}
+	m.enter(Starting, at)
+}
+
+func (f MemberStarted) Sentence() string {
+	if f.Adopted {
+		return fmt.Sprintf("%s was found running as process %d and adopted", f.Member, f.PID)
+	}
+	return fmt.Sprintf("%s started as process %d", f.Member, f.PID)
+}
+
+func (f StartFailed) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.fail(f.Why, f.Attempt, f.RetryIn, at)
+}
+
+func (f StartFailed) Sentence() string {
+	return fmt.Sprintf("%s could not be started: %s", f.Member, f.Why)
+}
+
+func (f MemberReady) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	if !m.Joined {
+		m.Joined = true
+		s.shape++
+	}
+	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
+	if m.Phase != Draining {
+		m.enter(Ready, at)
+	}
+}
+
+func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is lit", f.Member) }
+
+func (f MemberUnready) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.ProbeError = f.Why
+	if m.Phase == Ready {
+		m.Why = f.Why
+		m.enter(Unready, at)
+	}
+}
+
+func (f MemberUnready) Sentence() string { return fmt.Sprintf("%s is not ready: %s", f.Member, f.Why) }
+
+func (f MemberExited) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	text := ExitText(f.Exit)
+	m.LastExit = &ExitNote{At: at, Text: text, Lines: f.Lines}
+	m.fail(text, f.Attempt, f.RetryIn, at)
+	s.dropLeader(m)
+}
+
+func (f MemberExited) Sentence() string {
+	return fmt.Sprintf("%s went dark: process %d %s; it is started again in %s", f.Member, f.PID, ExitText(f.Exit), field.Span(f.RetryIn))
+}
+
+func (f MemberReloaded) apply(s *State, _ time.Time) {
+	if f.Why != "" {
+		s.Members[f.Member].Why = f.Why
+	}
+}
+
+func (f MemberReloaded) Sentence() string {
+	if f.Why != "" {
+		return fmt.Sprintf("%s did not take its new files: %s", f.Member, f.Why)
+	}
+	return fmt.Sprintf("%s read its new files", f.Member)
+}
+
+func (f MemberStopped) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.PID = 0
+	m.enter(Stopped, at)
+	s.dropLeader(m)
+}
+
+func (f MemberStopped) Sentence() string {
+	return fmt.Sprintf("%s has stopped%s", f.Member, forced(f.Forced))
+}
+
+func (f MemberGone) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.PID = 0
+	m.enter(Gone, at)
+	s.dropLeader(m)
+	s.shape++
+}
+
+func (f MemberGone) Sentence() string { return fmt.Sprintf("%s is gone%s", f.Member, forced(f.Forced)) }
+
+func (f MemberLeaving) apply(s *State, _ time.Time) {
+	s.Members[f.Member].Leaving = true
+	s.shape++
+}
+
+func (f MemberLeaving) Sentence() string { return fmt.Sprintf("%s leaves: %s", f.Member, f.Why) }
+
+func (m *Member) enter(p Phase, at time.Time) {
+	if m.Phase != p {
+		m.Phase, m.Since = p, at
+	}
+}
+
+func (m *Member) fail(why string, attempt int, retryIn time.Duration, at time.Time) {
+	if m.RestartDue || m.Ordered.Revision > m.Taken {
+		attempt = 0 // it failed before the newest order reached it, which does not count against that order
+	}
+	m.PID, m.Why, m.Attempt, m.RetryAt = 0, why, attempt, at.Add(retryIn)
+	m.enter(Failed, at)
+}
+
+func (s *State) dropLeader(m *Member) {
+	if r := s.Roles[m.Role]; r != nil && r.Leader == m.Name {
+		r.Leader, r.HandedOver = "", ""
+	}
+}
+
+// ExitText words how a process ended.
+func ExitText(e order.Exit) string {
+	switch {
+	case !e.Known:
+		return "ended, and how is not known: its agent had been replaced meanwhile"
+	case e.Signal != "":
+		return "was killed by signal " + e.Signal
+	default:
+		return fmt.Sprintf("ended with exit code %d", e.Code)
+	}
+}
+
+func forced(f bool) string {
+	if f {
+		return "; it ignored its stop signal and had to be killed"
+	}
+	return ""
+}

@@ -1,0 +1,173 @@
+package render
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+)
+
+// View is the dot of every template.
+type View struct {
+	Member, Role, Node, Zone, Address, Dir, Data, Version string
+	Founding                                              bool
+
+	scene   *Scene
+	member  Member
+	target  field.MemberName // who shall lead, in a step that hands over
+	secrets bool             // secrets may be used here
+}
+
+func (s *Scene) view(name field.MemberName) *View {
+	m := s.Members[name]
+	v := &View{Member: string(m.Name), Role: string(m.Role), Node: string(m.Node), Zone: string(m.Zone), Address: m.Address,
+		Dir: MemberDir(m.NodeDir, m.Name), Founding: m.Founding, scene: s, member: m}
+	v.Data = path.Join(v.Dir, "data")
+	if role := s.Field.Role(m.Role); role != nil {
+		v.Version = role.Version
+	}
+	return v
+}
+
+// MemberDir is a member's folder below its agent's.
+func MemberDir(nodeDir string, name field.MemberName) string {
+	return path.Join(nodeDir, "members", string(name))
+}
+
+func (s *Scene) views(names []field.MemberName) []*View {
+	views := make([]*View, 0, len(names))
+	for _, n := range names {
+		if _, ok := s.Members[n]; ok {
+			views = append(views, s.view(n))
+		}
+	}
+	return views
+}
+
+// Founders are the members that founded this member's cluster.
+func (v *View) Founders() []*View { return v.scene.views(v.scene.Founders[v.member.Role]) }
+
+// Joined are the members admitted so far, this one included.
+func (v *View) Joined() []*View {
+	names := v.scene.Joined[v.member.Role]
+	if !slices.Contains(names, v.member.Name) {
+		names = append(slices.Clone(names), v.member.Name)
+	}
+	return v.scene.views(names)
+}
+
+// Leader is the member that led when this one was admitted.
+func (v *View) Leader() (*View, error) {
+	if v.member.Via == "" {
+		return nil, fmt.Errorf("nobody leads while the cluster is founded; guard .Leader with {{if not .Founding}}")
+	}
+	return v.scene.view(v.member.Via), nil
+}
+
+// Port is the number of a port of this member.
+func (v *View) Port(name string) (int, error) {
+	if port, ok := v.member.Ports[name]; ok {
+		return port, nil
+	}
+	return 0, unknown("port", name, slices.Sorted(maps.Keys(v.member.Ports)))
+}
+
+// URL is scheme://address:port of a port of this member.
+func (v *View) URL(name string) (string, error) {
+	port, err := v.Port(name)
+	if err != nil {
+		return "", err
+	}
+	scheme := "tcp"
+	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
+		scheme = role.Program.Ports[name].Scheme
+	}
+	return fmt.Sprintf("%s://%s:%d", scheme, v.Address, port), nil
+}
+
+// Calls are the joined members of the role that is called, or known, under that name.
+func (v *View) Calls(name string) ([]*View, error) {
+	role := v.scene.Field.Role(v.member.Role)
+	target, ok := role.Calls[name]
+	if !ok {
+		target, ok = role.Knows[name]
+	}
+	if !ok {
+		names := slices.Concat(slices.Sorted(maps.Keys(role.Calls)), slices.Sorted(maps.Keys(role.Knows)))
+		return nil, unknown("call", name, names)
+	}
+	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving })
+	return v.scene.views(staying), nil
+}
+
+// Setting is the value of one of the role's settings.
+func (v *View) Setting(name string) (string, error) {
+	settings := v.scene.Field.Role(v.member.Role).Settings
+	if value, ok := settings[name]; ok {
+		return string(value), nil
+	}
+	return "", unknown("setting", name, slices.Sorted(maps.Keys(settings)))
+}
+
+// Captured is a value that a procedure took from an answer.
+func (v *View) Captured(name string) (string, error) {
+	if value, ok := v.member.Captured[name]; ok {
+		return value, nil
+	}
+	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
+}
+
+// ID is the identity under which the cluster itself lists the member: as its roster has it, or as a join captured it
+// under the name id.
+func (v *View) ID() (string, error) {
+	if v.member.ID == "" {
+		return "", fmt.Errorf("the cluster has not listed %s yet, so it has no .ID; capture {id: …} as it joins", v.member.Name)
+	}
+	return v.member.ID, nil
+}
+
+// Target is the member that shall lead, where a step hands over.
+func (v *View) Target() (*View, error) {
+	if v.target == "" {
+		return nil, fmt.Errorf("only hand_over has a .Target, who shall lead")
+	}
+	return v.scene.view(v.target), nil
+}
+
+// Secret stands for a secret of the field; the controller puts it in as the order leaves, so that it is never stored.
+func (v *View) Secret(name string) (string, error) {
+	if !v.secrets {
+		return "", fmt.Errorf("a secret may be used in files and env only: everybody on the node can read command lines")
+	}
+	if !field.NamePattern.MatchString(name) {
+		return "", fmt.Errorf("%q cannot name a secret; %s", name, field.NameRule)
+	}
+	return "\x00secret:" + name + "\x00", nil
+}
+
+var secretMark = regexp.MustCompile("\x00secret:([a-z0-9-]+)\x00")
+
+// PutSecrets replaces the marks that Secret left.
+func PutSecrets(text string, value func(name string) string) string {
+	return secretMark.ReplaceAllStringFunc(text, func(mark string) string {
+		return value(secretMark.FindStringSubmatch(mark)[1])
+	})
+}
+
+func unknown(what, name string, known []string) error {
+	if len(known) == 0 {
+		return fmt.Errorf("there is no %s %q; none is declared", what, name)
+	}
+	if near := field.Nearest(name, known); near != "" {
+		return fmt.Errorf("there is no %s %q; did you mean %q?", what, name, near)
+	}
+	return fmt.Errorf("there is no %s %q; there is %s", what, name, strings.Join(known, ", "))
+}
+
+// templateNames are the names that stand behind the dot.
+var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
+	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target"}
