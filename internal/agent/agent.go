@@ -43,13 +43,14 @@ type Endpoint struct {
 type Agent struct {
 	options Options
 	disk    layout
-	memory  memory
+	id      string // made once; never changes
 	reports *reportLog
 	token   string
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
 
-	mu      sync.Mutex
+	mu      sync.Mutex // guards what follows
+	memory  memory
 	members map[field.MemberName]*held
 	working map[field.MemberName]*work // operations by the member that they are about
 	quit    context.CancelFunc
@@ -110,6 +111,7 @@ func (a *Agent) recall() error {
 			return err
 		}
 	}
+	a.id = a.memory.Agent
 	if a.reports, err = openReports(a.disk.reports()); err != nil {
 		return err
 	}
@@ -231,7 +233,7 @@ func (a *Agent) serve(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
 	}
-	end := Endpoint{Agent: a.memory.Agent, URL: "http://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
+	end := Endpoint{Agent: a.id, URL: "http://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
 	if err := writeQuick(a.disk.endpoint(), end); err != nil {
 		return err
 	}

@@ -60,7 +60,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(News{Agent: a.memory.Agent, Reports: a.reports.after(ctx, after), Measures: a.measures()})
+		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.after(ctx, after), Measures: a.measures()})
 	})
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusAccepted)
