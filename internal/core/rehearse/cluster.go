@@ -86,13 +86,13 @@ func (w *World) hasQuorum(c *Cluster) bool {
 }
 
 // wasLit has a member that has come up take its place: as a founder, if the cluster has none yet.
-func (w *World) wasLit(role field.RoleName) {
+func (w *World) wasLit(role field.RoleName, who field.MemberName) {
 	if !w.clustered(role) {
 		return
 	}
 	c := w.Cluster(role)
-	if len(c.Voters) == 0 {
-		for _, name := range w.State.Roles[role].Founders {
+	if founders := w.State.Roles[role].Founders; len(c.Voters) == 0 && slices.Contains(founders, who) {
+		for _, name := range founders {
 			c.Voters[name] = true
 		}
 	}

@@ -188,8 +188,28 @@ func happen(t *testing.T, w *World, random *rand.Rand) {
 			c.Refuse[p] = random.IntN(30)
 		}
 	default:
-		_ = deploy(t, w, voting(1+random.IntN(6), random.IntN(4))) // refused now and then, with reason
+		_ = deploy(t, w, anyDraft(random)) // refused now and then, with reason
 	}
+}
+
+// anyDraft wants any number of voters, none too, now and then without one of the nodes, or with some of them pinned.
+func anyDraft(random *rand.Rand) *field.Field {
+	wardens, crews := random.IntN(7), random.IntN(4)
+	if wardens == 0 {
+		crews = 0
+	}
+	f := voting(wardens, crews)
+	if random.IntN(3) == 0 {
+		i := random.IntN(len(f.Nodes))
+		f.Nodes = slices.Delete(f.Nodes, i, i+1)
+	}
+	if random.IntN(3) == 0 {
+		f.Place = map[field.RoleName][]field.NodeName{}
+		for range random.IntN(wardens + 1) {
+			f.Place["wardens"] = append(f.Place["wardens"], f.Nodes[random.IntN(len(f.Nodes))].Name)
+		}
+	}
+	return f
 }
 
 // makeWhole brings everything back, asks for five voters, and waits until they are what the cluster lists.

@@ -222,7 +222,7 @@ func (w *World) start(n *node, m *simulated) {
 		if m.life == life {
 			m.failed = 0
 			life.lit = true
-			w.wasLit(m.order.Spec.Role)
+			w.wasLit(m.order.Spec.Role, name)
 			w.report(n, order.Report{Kind: order.Ready, Member: name, Incarnation: life.incarnates})
 		}
 	})
