@@ -214,8 +214,8 @@ func (o *operation) call(ctx context.Context) (*answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, o.Do.Timeout.Or(callTimeout))
 	defer cancel()
 	if len(o.Do.Exec) > 0 {
-		if err := os.MkdirAll(filepath.Join(o.dir, "data"), 0o700); err != nil { // it may run before the member's first start
-			return &answer{}, diskError(err)
+		if err := o.prepare(); err != nil {
+			return &answer{}, err
 		}
 	}
 	got, err := o.ask(ctx, o.Do.Call)
@@ -227,6 +227,19 @@ func (o *operation) call(ctx context.Context) (*answer, error) {
 		err = fmt.Errorf("%s (HTTP status %d)", refusal(got), got.status) // what it says itself tells most
 	}
 	return got, err
+}
+
+// prepare makes ready for a command: it may run before the member's first start, and runs as the member's user.
+func (o *operation) prepare() error {
+	if err := errors.Join(os.MkdirAll(o.dir, 0o755), os.MkdirAll(filepath.Join(o.dir, "data"), 0o700)); err != nil {
+		return diskError(err)
+	}
+	if o.spec.User == "" || o.as != nil {
+		return nil
+	}
+	var err error
+	o.as, err = credential(o.spec.User, o.dir)
+	return err
 }
 
 // happened asks the cluster whether the operation has had its effect.

@@ -218,6 +218,27 @@ func TestAMemberOnItsWayOutIsNotStartedAgain(t *testing.T) {
 	until(t, c, &heard, order.Removed)
 }
 
+func TestCommandsOfStepsRunAsTheMembersUser(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can run something as somebody else")
+	}
+	dir, err := os.MkdirTemp("", "lf-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	c, _ := started(t, dir)
+	operate(t, c, order.Operation{ID: 1, Term: 1, Member: "it-2", Asked: "it-2", Procedure: order.Join, Spec: &order.Spec{User: "nobody"},
+		Do: field.Step{Call: field.Call{Exec: []string{"sh", "-c", "touch data/copy && id -un"}}, Capture: map[string]string{"who": "trim(output)"}}})
+	var heard uint64
+	if r := until(t, c, &heard, order.Done); r.Captured["who"] != "nobody" {
+		t.Errorf("got %+v", r)
+	}
+}
+
 func TestRefusalsAreWordedByWhoRefuses(t *testing.T) {
 	for _, test := range []struct{ body, want string }{
 		{`{"error": "etcdserver: unhealthy cluster", "code": 14}`, "etcdserver: unhealthy cluster"},

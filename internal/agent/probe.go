@@ -34,6 +34,7 @@ type asker struct {
 	member  field.MemberName
 	spec    *order.Spec
 	dir     string
+	as      *syscall.Credential // whom commands run as; nil for the agent's own user
 	compile map[string]*vm.Program
 }
 
@@ -142,7 +143,7 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	}
 	cmd := exec.CommandContext(ctx, program, args[1:]...)
 	cmd.Dir = a.dir
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: a.as}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = 100 * time.Millisecond
 	cmd.Env = os.Environ()
