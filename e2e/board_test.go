@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -181,5 +182,38 @@ func TestBoardFitsEverySize(t *testing.T) {
 		s.press("q")
 		x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
 		_ = exec.Command("tmux", "-S", s.socket, "kill-server").Run()
+	}
+}
+
+// TestAMemberIsAddedOnTheBoard changes a count, undoes and makes it again, and deploys it, without leaving the board.
+func TestAMemberIsAddedOnTheBoard(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	before, _ := os.ReadFile(x.file)
+	s := newScreen(t, x, 140, 40, "open", x.file)
+	s.until("the board", func(text string) bool {
+		return strings.Contains(text, "converged") && strings.Contains(text, "9 of 9 lit")
+	})
+	s.press("Down", "Down")
+	s.has("+ - more or fewer")
+	s.press("+")
+	s.has("crews: 4 members in the draft; u undoes that")
+	s.press("u")
+	s.has("Undone: crews: 4 members.")
+	if now, _ := os.ReadFile(x.file); string(now) != string(before) {
+		t.Errorf("undone, the file is\n%s", now)
+	}
+	s.press("U")
+	s.has("Made again: crews: 4 members.")
+	s.has("draft +1")
+	s.press("v")
+	s.has("place crews-4 on")
+	s.press("d")
+	text := s.until("all ten are lit", func(text string) bool { return strings.Contains(text, "10 of 10 lit") })
+	if got := lamp(t, text, "crews-4"); got != '●' {
+		t.Errorf("the lantern of crews-4 is %c", got)
+	}
+	if now, _ := os.ReadFile(x.file); strings.Replace(string(now), "members: 4", "members: 3", 1) != string(before) {
+		t.Errorf("more than the number has changed:\n%s", now)
 	}
 }

@@ -34,7 +34,8 @@ shot "$out/board-dark.png"
 lf status "$file" --wait converged >/dev/null
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
-sed -i '/kit: warden$/,/members:/s/members: 3/members: 5/' "$file"
+press Left Left Left Left Left Left Left Left Left plus plus
+sleep 1.2
 press v
 sleep 0.5
 shot "$out/review-voters.png"

@@ -3,6 +3,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -75,12 +76,16 @@ type app struct {
 	snap     *engine.Snapshot
 	tide     []control.Sample
 	draft    *field.Field
+	loaded   *fieldfile.File // the file that the draft is in, as it was read last
+	edits    edits
+	saving   bool // the file is being written
 	findings []finding.Finding
 	review   *plan.Review
 	model    *board.Model
 	cursor   board.Cursor
 	stamp    time.Time // of the file when it was read last
 	trouble  string    // with the file
+	refused  string    // why the draft cannot be deployed as things are now
 	message  string    // the newest answer to what the person did
 	bad      bool      // the message is about something that failed
 	said     time.Time // when the message came
@@ -270,14 +275,15 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tideMsg:
 		a.tide = msg.samples
 	case reviewMsg:
-		a.review = msg.review
+		a.review, a.refused = msg.review, ""
 		if msg.err != nil {
-			a.review = nil
-			a.trouble = msg.err.Error()
+			a.review, a.refused = nil, msg.err.Error()
 		}
 		a.rebuild()
 	case fileMsg:
 		return a, a.takeFile(msg)
+	case savedMsg:
+		return a, a.saved(msg)
 	case orderMsg:
 		if msg.err != nil {
 			a.say(true, msg.err.Error())
@@ -312,7 +318,7 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 		a.trouble = "The file cannot be used, the last good draft stays: " + inOneLine(msg.err)
 		return nil
 	}
-	a.trouble, a.draft, a.findings = "", msg.file.Field, msg.found
+	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.file.Field, msg.found
 	a.rebuild()
 	return a.readReview()
 }
@@ -368,12 +374,20 @@ func (a *app) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 		a.cursor = a.model.Move(a.cursor, 1, 0)
 	case is(a.keys.Keys):
 		a.mode, a.scroll = inKeys, 0
+	case is(a.keys.More):
+		return a, a.count(1)
+	case is(a.keys.Fewer):
+		return a, a.count(-1)
+	case is(a.keys.Undo):
+		return a, a.undo()
+	case is(a.keys.Redo):
+		return a, a.redo()
 	case is(a.keys.Again):
 		a.say(false, fmt.Sprintf("Read %s again.", a.file))
 		return a, a.readFile(true)
 	case is(a.keys.Review):
 		if a.review == nil {
-			a.say(true, "There is no review yet: "+a.trouble)
+			a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused))
 			return a, a.readFile(true)
 		}
 		a.mode, a.scroll = inReview, 0

@@ -9,6 +9,8 @@ import (
 // keyMap is every key. The key line and the list of keys are made from it, so that neither can lie.
 type keyMap struct {
 	Up, Down, Left, Right key.Binding
+	More, Fewer           key.Binding
+	Undo, Redo            key.Binding
 	Review, Deploy, Again key.Binding
 	Keys, Close, Quit     key.Binding
 }
@@ -22,6 +24,10 @@ func newKeys() keyMap {
 		Down:   bind("down", "move to the role below", "down", "j"),
 		Left:   bind("left", "move to the member or node on the left, or to the role", "left", "h"),
 		Right:  bind("right", "move to the member or node on the right", "right", "l"),
+		More:   bind("+", "one more member of this role", "+", "="),
+		Fewer:  bind("-", "one member fewer", "-"),
+		Undo:   bind("u", "undo the newest change", "u"),
+		Redo:   bind("U", "make it again", "U"),
 		Review: bind("v", "review and deploy", "v"),
 		Deploy: bind("d", "deploy this", "d"),
 		Again:  bind("r", "read the file again", "r"),
@@ -34,6 +40,7 @@ func newKeys() keyMap {
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
 		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right}},
+		{Name: "Changing the draft", Keys: []key.Binding{k.More, k.Fewer, k.Undo, k.Redo}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Again}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}

@@ -135,6 +135,8 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		text, style = a.message, k.In(k.Fail)
 	case a.trouble != "":
 		text, style = a.trouble, k.In(k.Fail)
+	case a.refused != "":
+		text, style = a.refused, k.In(k.Fail)
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
 	case a.message != "":
@@ -166,6 +168,15 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 	switch a.mode {
 	case onBoard:
 		all = append(all, shown{arrows, "move"})
+		if _, ok := a.role(); ok && a.loaded != nil {
+			all = append(all, shown{"+ -", "more or fewer"})
+		}
+		if len(a.edits.done) > 0 {
+			add(a.keys.Undo, "undo")
+		}
+		if len(a.edits.undone) > 0 {
+			add(a.keys.Redo, "redo")
+		}
 		if a.review != nil {
 			add(a.keys.Review, "review and deploy")
 		}

@@ -155,9 +155,9 @@ func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown 
 			all = append(all, line{mark: fmt.Sprintf("%-10s", b.Help().Key), text: b.Help().Desc, style: k.Text()})
 		}
 	}
-	for _, text := range []string{"", "● lit   ◉ lit and leading   ◐ warming   ○ planned   ✖ dark   ◌ stopped   ? unknown"} {
+	for _, text := range []string{"", "● lit   ◉ leading   ◐ warming   ◒ draining   ○ planned   ✖ dark   ◌ stopped   ? unknown"} {
 		if k.ASCII {
-			text = strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "○", ".", "✖", "x", "◌", "-").Replace(text)
+			text = strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "◒", "v", "○", ".", "✖", "x", "◌", "-").Replace(text)
 		}
 		all = append(all, line{text: text, style: k.Quiet(), head: true})
 	}
