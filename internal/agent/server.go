@@ -56,7 +56,9 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		ack, _ := strconv.ParseUint(r.FormValue("ack"), 10, 64)
 		wait, _ := time.ParseDuration(r.FormValue("wait"))
 		a.reports.acknowledge(ack)
-		a.asked.Store(time.Now().UnixNano())
+		if wait > 0 { // who only looks does not wait; a controller does
+			a.asked.Store(time.Now().UnixNano())
+		}
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")

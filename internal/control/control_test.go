@@ -324,7 +324,12 @@ func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
 // TestWhoeverIsAnsweredSeesItInTheNextSnapshot repeats what once came late only now and then.
 func TestWhoeverIsAnsweredSeesItInTheNextSnapshot(t *testing.T) {
 	s := open(t, folder(t))
-	if err := s.Do(t.Context(), Order{What: "deploy", Draft: sleepers(1), By: "test"}); err != nil {
+	draft := sleepers(1)
+	for i := range 400 { // roles without members, so that a snapshot takes long enough to come late
+		draft.Roles = append(draft.Roles, field.Role{Name: field.RoleName(fmt.Sprint("none-", i)), Program: draft.Roles[0].Program})
+	}
+	field.FillDefaults(draft)
+	if err := s.Do(t.Context(), Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, s, "converged", in(engine.StateConverged))

@@ -6,6 +6,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/quorum"
 )
 
 // procedural tells whether members of a role join or leave its cluster by procedure.
@@ -27,12 +28,14 @@ func (s *State) entry(m *Member) *order.RosterEntry {
 	if r == nil {
 		return nil
 	}
-	for i, e := range r.Roster {
-		if e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"] {
-			return &r.Roster[i]
-		}
+	if i := slices.IndexFunc(r.Roster, m.isEntry); i >= 0 {
+		return &r.Roster[i]
 	}
 	return nil
+}
+
+func (m *Member) isEntry(e order.RosterEntry) bool {
+	return e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"]
 }
 
 // seat is where a member stands in its cluster: as the roster has it, or, where there is none, as its procedures have
@@ -79,9 +82,7 @@ func (s *State) strangers(role field.RoleName, members []*Member) []order.Roster
 	}
 	var out []order.RosterEntry
 	for _, e := range r.Roster {
-		if !slices.ContainsFunc(members, func(m *Member) bool {
-			return e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"]
-		}) {
+		if !slices.ContainsFunc(members, func(m *Member) bool { return m.isEntry(e) }) {
 			out = append(out, e)
 		}
 	}
@@ -116,7 +117,7 @@ func under(op *order.Operation) membership.Change {
 	return membership.Change{Kind: kind, Member: op.Member}
 }
 
-// Survives is how many more members of a role may be lost at the same time with its work going on, also while a change
+// survives is how many more members of a role may be lost at the same time with its work going on, also while a change
 // of its membership is under way; -1 when it cannot do its work.
 func (s *State) survives(role *field.Role, members []*Member, ready int) int {
 	switch {
@@ -127,10 +128,11 @@ func (s *State) survives(role *field.Role, members []*Member, ready int) int {
 	}
 	r := s.role(role.Name)
 	if r.Roster == nil && !procedural(role) {
-		return survivesPlain(s, role, members)
+		return quorum.Survives(s.Votes(role, members))
 	}
-	if voters, _ := s.cluster(role, members).Votes(); voters == 0 {
+	c := s.cluster(role, members)
+	if voters, _ := c.Votes(); voters == 0 {
 		return -1
 	}
-	return membership.Survives(s.cluster(role, members), under(r.Op))
+	return membership.Survives(c, under(r.Op))
 }

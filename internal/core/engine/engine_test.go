@@ -234,3 +234,25 @@ func TestWhatAMemberWasToldAtItsStartStaysSo(t *testing.T) {
 		t.Errorf("told %v (%v), before %v", after.Command, err, before.Command)
 	}
 }
+
+// TestAHandOverOfTwoStepsIsOverAfterTheSecond, and begins anew when the same member leads again.
+func TestAHandOverOfTwoStepsIsOverAfterTheSecond(t *testing.T) {
+	s := sailing(t, 3)
+	r, m := s.role("crews"), s.Members["crews-1"]
+	Apply(s, Event{At: morning, Fact: LeaderSeen{Role: "crews", Member: "crews-1", Term: 1}})
+	for step, last := range []bool{false, true} {
+		if got := m.Steps[order.HandOver]; got != step || r.HandedOver != "" {
+			t.Errorf("before step %d: %d steps are done, handed over by %q", step+1, got, r.HandedOver)
+		}
+		op := order.Operation{ID: uint64(100 + step), Member: "crews-1", Asked: "crews-1", Procedure: order.HandOver, Step: step, Last: last}
+		Apply(s, Event{At: morning, Fact: OperationAsked{Role: "crews", Operation: op}})
+		Apply(s, Event{At: morning, Fact: OperationDone{Role: "crews", Member: "crews-1", ID: op.ID, Procedure: order.HandOver}})
+	}
+	if r.HandedOver != "crews-1" || m.Steps[order.HandOver] != 0 {
+		t.Errorf("after both: handed over by %q, %d steps count", r.HandedOver, m.Steps[order.HandOver])
+	}
+	Apply(s, Event{At: morning, Fact: LeaderSeen{Role: "crews", Member: "crews-2", Term: 2}})
+	if r.HandedOver != "" {
+		t.Errorf("another leads, and %q still hands over", r.HandedOver)
+	}
+}

@@ -35,6 +35,7 @@ type Accepted struct {
 type RoleFounded struct {
 	Role     field.RoleName
 	Founders []field.MemberName
+	Steps    int `json:",omitempty"` // of its program's founding procedure; one that is added later is not for this cluster
 }
 
 // LeaderSeen says who leads a role; Term is the cluster's own count where it has one.
@@ -145,7 +146,7 @@ func (f Accepted) Sentence() string {
 
 func (f RoleFounded) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
-	r.Founded, r.Founders = true, f.Founders
+	r.Founded, r.Founders, r.FoundDue = true, f.Founders, f.Steps
 	for _, name := range f.Founders {
 		s.Members[name].Joined, s.Members[name].Admitted = true, true
 	}

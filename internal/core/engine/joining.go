@@ -131,17 +131,14 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 	op := r.Op
 	r.Op, r.Retried = nil, ""
 	m.Unsettled, m.LastAsked, m.Trouble, m.Tries = "", "", "", 0
-	switch op.Procedure {
-	case order.Found:
+	switch {
+	case op.Procedure == order.Found:
 		r.FoundSteps = op.Step + 1
-	case order.HandOver:
+	case op.Procedure == order.HandOver && op.Last:
 		r.HandedOver = op.Member
+		m.step(op.Procedure, 0) // should it lead again, all of it is to be done again
 	default:
-		m.Steps = maps.Clone(m.Steps)
-		if m.Steps == nil {
-			m.Steps = map[order.Procedure]int{}
-		}
-		m.Steps[op.Procedure] = op.Step + 1
+		m.step(op.Procedure, op.Step+1)
 	}
 	if len(f.Captured) > 0 {
 		captured := maps.Clone(f.Captured)
@@ -154,6 +151,18 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 	}
 	s.shape++
 }
+
+// step notes how many steps of a procedure are done. The map may be shared with another copy of the member.
+func (m *Member) step(procedure order.Procedure, done int) {
+	steps := map[order.Procedure]int{procedure: done}
+	for p, n := range m.Steps {
+		if p != procedure {
+			steps[p] = n
+		}
+	}
+	m.Steps = steps
+}
+
 func (f OperationDone) Sentence() string {
 	return map[order.Procedure]string{order.Join: fmt.Sprintf("%s has let %s in", f.Role, f.Member), order.Promote: fmt.Sprintf("%s has let %s vote", f.Role, f.Member),
 		order.Leave: fmt.Sprintf("%s has let %s go", f.Role, f.Member), order.HandOver: fmt.Sprintf("%s has handed %s over", f.Member, f.Role),

@@ -75,7 +75,7 @@ func (w *work) lost(r *Role) []Fact {
 
 // foundSteps carries out what founds a cluster beyond starting its founders. It tells whether that is behind.
 func (w *work) foundSteps(role *field.Role, r *Role) (facts []Fact, behind bool) {
-	if role == nil || role.Program == nil || r.FoundSteps >= len(role.Program.Found) || len(r.Founders) == 0 {
+	if role.Program == nil || r.FoundSteps >= min(r.FoundDue, len(role.Program.Found)) {
 		return nil, true
 	}
 	for _, name := range r.Founders {
@@ -92,6 +92,9 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 		if facts, busy := w.unfinished(role, r, m); busy || len(facts) > 0 {
 			return facts
 		}
+	}
+	if r.HandedOver != "" && r.HandedOver == r.Leader {
+		return nil // the cluster has not shown it yet
 	}
 	c := w.cluster(role, members)
 	if leader := w.Members[r.Leader]; leader != nil && leader.Tries >= handOverTries {
@@ -175,8 +178,6 @@ func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, b
 		return nil, true
 	case len(p.Promote) > 0 && m.Steps[order.Promote] >= len(p.Promote) && known && seat == membership.Learner:
 		return nil, true
-	case r.HandedOver != "" && r.HandedOver == r.Leader:
-		return nil, true
 	}
 	return nil, false
 }
@@ -231,9 +232,6 @@ const (
 // ask has one step of a procedure carried out by the agent of whoever is to be called.
 func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index int, target field.MemberName) []Fact {
 	r := w.role(role.Name)
-	if procedure == order.HandOver {
-		index = 0
-	}
 	steps := render.Steps(role.Program, procedure)
 	if m.Stuck || index >= len(steps) {
 		return nil
@@ -272,7 +270,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 	}
 	w.revision = max(w.revision, w.Revision) + 1
 	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
-		Again: m.Unsettled == procedure, Do: step,
+		Last: index == len(steps)-1, Again: m.Unsettled == procedure, Do: step,
 		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
 	op.Settle, op.Lag = settle, lag
 	return []Fact{OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}

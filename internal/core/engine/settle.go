@@ -169,7 +169,7 @@ func (w *work) found() []Fact {
 		if len(founders) == 0 {
 			continue
 		}
-		return []Fact{RoleFounded{Role: role.Name, Founders: founders}}
+		return []Fact{RoleFounded{Role: role.Name, Founders: founders, Steps: len(role.Program.Found)}}
 	}
 	return nil
 }

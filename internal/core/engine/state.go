@@ -97,6 +97,7 @@ type Role struct {
 	Op         *order.Operation // the step of a procedure that is under way; one at a time
 	Retried    string           // why it had to be tried again
 	Waits      membership.Wait  // what the next change of membership waits for
+	FoundDue   int              // steps of the founding procedure, as it was when the cluster was founded
 	FoundSteps int              // steps of the founding procedure that are done
 	HandedOver field.MemberName // has handed over, and the cluster has not shown it yet
 }
@@ -264,10 +265,6 @@ func (s *State) Votes(role *field.Role, members []*Member) (voters, ready int) {
 		}
 	}
 	return voters, ready
-}
-
-func survivesPlain(s *State, role *field.Role, members []*Member) int {
-	return quorum.Survives(s.Votes(role, members))
 }
 
 // GateView is a gate with what it has and what it needs to open.

@@ -94,6 +94,7 @@ type Operation struct {
 	Asked     field.MemberName `json:"asked"`  // whose ports are called, by the agent of its node
 	Procedure Procedure        `json:"procedure"`
 	Step      int              `json:"step"`             // its place in the procedure
+	Last      bool             `json:"last,omitempty"`   // no step of the procedure comes after it
 	Again     bool             `json:"again,omitempty"`  // it may have been tried before
 	Settle    bool             `json:"settle,omitempty"` // only find out whether it has happened; call nothing
 	Lag       time.Duration    `json:"lag,omitempty"`    // how long to wait before it

@@ -242,6 +242,12 @@ func makeWhole(t *testing.T, w *World) {
 	if w.Running() != 8 {
 		t.Errorf("%d processes run, want 8", w.Running())
 	}
+	numbersGivenOnce(t, w)
+}
+
+// numbersGivenOnce checks that no name was ever given to two members.
+func numbersGivenOnce(t *testing.T, w *World) {
+	t.Helper()
 	names := map[field.MemberName]bool{}
 	for _, e := range w.Log {
 		if p, ok := e.Fact.(engine.MemberPlanned); ok {

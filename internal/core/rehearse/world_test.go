@@ -160,15 +160,7 @@ func TestRandomHistories(t *testing.T) {
 			if w.Running() != 11 {
 				t.Errorf("%d processes run, want 11", w.Running())
 			}
-			names := map[field.MemberName]field.NodeName{}
-			for _, e := range w.Log {
-				if p, ok := e.Fact.(engine.MemberPlanned); ok {
-					if names[p.Name] != "" {
-						t.Errorf("%s was given out twice", p.Name)
-					}
-					names[p.Name] = p.Node
-				}
-			}
+			numbersGivenOnce(t, w)
 			if len(w.Problems) > 0 {
 				t.Errorf("problems: %v", w.Problems)
 			}
