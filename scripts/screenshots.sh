@@ -8,6 +8,7 @@ mkdir -p "$out"
 LANTERNFIELD_STATE=$(mktemp -d)
 export LANTERNFIELD_STATE
 file=$LANTERNFIELD_STATE/files/saltmarsh-ferries.field.yaml
+home() { press Left Left Left Left Left Left Left Left Left; }
 lf() { bin/lanternfield "$@"; }
 finish() {
 	screen_close
@@ -27,14 +28,16 @@ sleep 8
 shot "$out/board-lit.png"
 leader=$(lf status "$file" --json | sed -n 's/^ *"leader": "\(.*\)",*/\1/p' | head -1)
 pid=$(lf status "$file" --json | awk -v m="\"$leader\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}')
+home # the role's name; its members stand on the first, the fourth and the seventh post
+case $leader in *-1) press Right ;; *-2) press Right Right Right Right ;; *) press Right Right Right Right Right Right Right ;; esac
 kill -9 "$pid"
-case $leader in *-2) press Right Right Right ;; *-3) press Right Right Right Right Right Right ;; esac
 sleep 0.2
 shot "$out/board-dark.png"
 lf status "$file" --wait converged >/dev/null
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
-press Left Left Left Left Left Left Left Left Left plus plus
+home
+press plus plus
 sleep 1.2
 press v
 sleep 0.5
@@ -42,7 +45,8 @@ shot "$out/review-voters.png"
 press Escape
 lf scale "$file" wardens 5 --yes >/dev/null &
 sleep 1
-press Left Left Left Left Left Left Left Left Left Right Right Right Right Right
+home
+press Right Right Right Right Right
 sleep 1
 shot "$out/board-joining.png"
 wait $!

@@ -127,7 +127,7 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 	}
 	if m.Probe.OK && m.Probe.LatencyMS > 0 {
 		p.row("probe", fmt.Sprintf("answers in %.1f ms", m.Probe.LatencyMS), k.Paper)
-	} else if m.Probe.Error != "" && m.PID > 0 {
+	} else if m.Probe.Error != "" && m.PID > 0 && !strings.Contains(m.WaitsFor, m.Probe.Error) {
 		p.row("probe", m.Probe.Error, k.Fail)
 	}
 	if m.LastExit != "" {
@@ -152,6 +152,11 @@ func (p *writer) meaning(role *board.Role, m board.Member) {
 		return
 	}
 	p.gap()
+	if m.Seat != "voter" && len(role.Roster) > 0 {
+		p.text("if it does not come up", p.k.Dim)
+		p.text(fmt.Sprintf("It casts no vote yet: %s goes on with %d of %d.", role.Role, role.VotesReady, role.Voters), p.k.Paper)
+		return
+	}
 	left := role.VotesReady
 	head := "if it stays dark"
 	if m.Phase == engine.Ready {
