@@ -227,6 +227,26 @@ func (a *Agent) measures() map[field.MemberName]Measure {
 	return out
 }
 
+// note remembers how long the logs are now.
+func (a *Agent) note() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, m := range a.members {
+		m.note(time.Now())
+	}
+}
+
+// readLog reads the output of a member.
+func (a *Agent) readLog(name field.MemberName, after int64, most int) (*Log, error) {
+	a.mu.Lock()
+	m := a.members[name]
+	a.mu.Unlock()
+	if m == nil {
+		return nil, fmt.Errorf("%s is not on this node", name)
+	}
+	return m.readLog(after, most)
+}
+
 // serve answers until the context ends.
 func (a *Agent) serve(ctx context.Context) error {
 	listener, err := net.Listen("tcp", net.JoinHostPort(a.options.Address, "0"))
@@ -245,6 +265,8 @@ func (a *Agent) serve(ctx context.Context) error {
 		a.options.Ready.Close()
 	}
 	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
+	marks := time.NewTicker(500 * time.Millisecond)
+	defer marks.Stop()
 	chores := time.NewTicker(2 * time.Second)
 	defer chores.Stop()
 	for {
@@ -257,6 +279,8 @@ func (a *Agent) serve(ctx context.Context) error {
 			return nil
 		case err := <-failed:
 			return err
+		case <-marks.C:
+			a.note()
 		case <-chores.C:
 			if a.chores() {
 				a.quit()

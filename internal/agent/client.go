@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
 
@@ -56,6 +57,16 @@ func (c *Client) Reports(ctx context.Context, after, ack uint64, wait time.Durat
 	}
 	var n News
 	return &n, json.Unmarshal(body, &n)
+}
+
+// Log reads a member's output from that place on, or its last lines when after is -1.
+func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error) {
+	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/members/%s/log?after=%d&most=%d", m, after, most), nil)
+	if err != nil {
+		return nil, err
+	}
+	var l Log
+	return &l, json.Unmarshal(body, &l)
 }
 
 // Quit ends the agent.

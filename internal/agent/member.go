@@ -34,6 +34,7 @@ type member struct {
 	mu      sync.Mutex
 	measure Measure
 	ready   time.Time // since when the process has been lit; zero when it is not
+	marks   []mark    // how long its log was, and when
 }
 
 // What keeps a crashing program from being started over and over.

@@ -28,6 +28,7 @@ const longestWait = 30 * time.Second
 //	PUT  /v1/members/{name}               takes an order.Order
 //	PUT  /v1/operations/{id}              takes an order.Operation
 //	GET  /v1/reports?after=N&ack=N&wait=D gives News: reports above after; those up to ack are dropped
+//	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 func (a *Agent) handler(life context.Context) http.Handler {
 	mux := http.NewServeMux()
@@ -63,6 +64,17 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.after(ctx, after), Measures: a.measures()})
+	})
+	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
+		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)
+		most, _ := strconv.Atoi(r.FormValue("most"))
+		log, err := a.readLog(field.MemberName(r.PathValue("name")), after, most)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(log)
 	})
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusAccepted)

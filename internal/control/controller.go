@@ -44,6 +44,7 @@ type Controller struct {
 	tide     tide
 	failed   error
 	driving  map[field.NodeName]*driver
+	history  history
 }
 
 // request is an input with a place for the answer.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -25,6 +26,11 @@ type Session interface {
 	Do(ctx context.Context, o Order) error
 	// Journal gives the events above a number, oldest first, at most limit of them.
 	Journal(ctx context.Context, after uint64, limit int) ([]Entry, error)
+	// Past gives the field as it was at that moment, as far as is known by now.
+	Past(ctx context.Context, at time.Time) (*engine.Snapshot, error)
+	// Lines gives what members wrote: for each of them what came after the given place of its log, or, where that is
+	// negative, its last lines. Members whose agents do not answer are left out.
+	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error)
 	// Tide gives how many lanterns were lit over time, oldest first, since that moment.
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
 	// Close lets go of the field. What runs goes on.
@@ -33,7 +39,7 @@ type Session interface {
 
 // Order is what a person asks for.
 type Order struct {
-	What  string       `json:"what"` // deploy, stop, start, restart or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, pause, go on or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
@@ -50,6 +56,10 @@ func (o Order) input(s *engine.State, bind func(*field.Field) (map[field.NodeNam
 		return engine.Deploy{Draft: o.Draft, Bindings: bindings, By: o.By}, err
 	case "retire":
 		return engine.Retire{By: o.By}, nil
+	case "pause":
+		return engine.Pause{By: o.By}, nil
+	case "go on":
+		return engine.GoOn{By: o.By}, nil
 	}
 	members, err := engine.Choose(s, o.Names)
 	if err != nil {
@@ -72,6 +82,11 @@ type Entry struct {
 	At   time.Time `json:"at"`
 	Kind string    `json:"kind"`
 	Text string    `json:"text"`
+
+	Level  engine.Level     `json:"level,omitempty"`
+	Member field.MemberName `json:"member,omitempty"` // that it is about, where it is about one
+	Role   field.RoleName   `json:"role,omitempty"`
+	Node   field.NodeName   `json:"node,omitempty"`
 }
 
 // Sample is how the field was from that moment on.

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -81,6 +82,24 @@ func (c *Controller) listen() error {
 		limit, _ := strconv.Atoi(r.FormValue("limit"))
 		entries, err := c.Journal(r.Context(), after, limit)
 		answer(w, entries, err)
+	})
+	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
+		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
+		if err != nil {
+			answer(w, nil, err)
+			return
+		}
+		s, err := c.Past(r.Context(), at)
+		answer(w, s, err)
+	})
+	mux.HandleFunc("POST /v1/lines", func(w http.ResponseWriter, r *http.Request) {
+		var after map[field.MemberName]int64
+		if err := json.NewDecoder(r.Body).Decode(&after); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		lines, err := c.Lines(r.Context(), after)
+		answer(w, lines, err)
 	})
 	c.server = &http.Server{Handler: mux}
 	go func() { _ = c.server.Serve(listener) }()
@@ -197,6 +216,16 @@ func (r *remote) Tide(ctx context.Context, since time.Time) ([]Sample, error) {
 	return samples, r.call(ctx, http.MethodGet, "/v1/tide?since="+since.UTC().Format(time.RFC3339Nano), nil, &samples)
 }
 
+func (r *remote) Past(ctx context.Context, at time.Time) (*engine.Snapshot, error) {
+	s := &engine.Snapshot{}
+	return s, r.call(ctx, http.MethodGet, "/v1/past?at="+at.UTC().Format(time.RFC3339Nano), nil, s)
+}
+
+func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+	var lines map[field.MemberName]agent.Log
+	return lines, r.call(ctx, http.MethodPost, "/v1/lines", after, &lines)
+}
+
 func (r *remote) Journal(ctx context.Context, after uint64, limit int) ([]Entry, error) {
 	var entries []Entry
 	return entries, r.call(ctx, http.MethodGet, fmt.Sprintf("/v1/journal?after=%d&limit=%d", after, limit), nil, &entries)
@@ -219,7 +248,9 @@ func readJournal(f Folder, after uint64, limit int) ([]Entry, error) {
 		if limit > 0 && len(entries) == limit {
 			return io.EOF
 		}
-		entries = append(entries, Entry{Seq: e.Seq, At: e.At, Kind: engine.KindOf(e.Fact), Text: e.Fact.Sentence()})
+		about := engine.SubjectOf(e.Fact)
+		entries = append(entries, Entry{Seq: e.Seq, At: e.At, Kind: engine.KindOf(e.Fact), Text: e.Fact.Sentence(),
+			Level: engine.LevelOf(e.Fact), Member: about.Member, Role: about.Role, Node: about.Node})
 		return nil
 	})
 	if errors.Is(err, io.EOF) {

@@ -39,6 +39,12 @@ type (
 // Retire asks for everything to be taken down.
 type Retire struct{ By string }
 
+// Pause and GoOn hold a rollout and let it go on.
+type (
+	Pause struct{ By string }
+	GoOn  struct{ By string }
+)
+
 // NodeLost and NodeFound say whether a node's agent can be reached; NodeFreed, that nothing is left on a node.
 type (
 	NodeLost struct {
@@ -95,6 +101,23 @@ func Observe(s *State, at time.Time, in Input) ([]Event, error) {
 		events = append(events, e)
 	}
 	return events, err
+}
+
+func (in Pause) decide(s *State) ([]Fact, error) {
+	switch {
+	case !s.Rollout.Active() || s.Retired:
+		return nil, fmt.Errorf("nothing is under way that could be paused")
+	case s.Rollout.Paused:
+		return nil, fmt.Errorf("it is paused already")
+	}
+	return []Fact{RolloutPaused(in)}, nil
+}
+
+func (in GoOn) decide(s *State) ([]Fact, error) {
+	if !s.Rollout.Paused {
+		return nil, fmt.Errorf("it is not paused")
+	}
+	return []Fact{RolloutResumed(in)}, nil
 }
 
 func (in TakeOver) decide(s *State) ([]Fact, error) {

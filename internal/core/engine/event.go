@@ -24,7 +24,7 @@ var kinds = func() map[string]reflect.Type {
 	for _, f := range []Fact{TermRaised{}, Accepted{}, MemberPlanned{}, RoleFounded{}, MemberOrdered{}, OrderTaken{},
 		OrderRefused{}, MemberStarted{}, StartFailed{}, MemberReady{}, MemberUnready{}, MemberExited{}, MemberReloaded{},
 		MemberStopped{}, MemberGone{}, MemberLeaving{}, LeaderSeen{}, LeaderLost{}, RosterSeen{}, NodeDark{}, NodeBack{}, Heard{}, ReportsDropped{},
-		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutEnded{},
+		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
 		ChangeWaits{}, ProceduresResumed{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)

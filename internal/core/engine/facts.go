@@ -103,6 +103,12 @@ type (
 // FieldRetired says that nothing is left.
 type FieldRetired struct{}
 
+// RolloutPaused keeps anything new from being begun; RolloutResumed lets it go on.
+type (
+	RolloutPaused  struct{ By string }
+	RolloutResumed struct{ By string }
+)
+
 // RolloutEnded says that everything wanted has come true.
 type RolloutEnded struct{ What string }
 
@@ -282,6 +288,14 @@ func (f FieldRetired) apply(s *State, at time.Time) {
 }
 
 func (f FieldRetired) Sentence() string { return "the field is retired; nothing is left" }
+
+func (f RolloutPaused) apply(s *State, _ time.Time) { s.Rollout.Paused = true }
+
+func (f RolloutPaused) Sentence() string { return "paused by " + f.By + ": nothing new is begun" }
+
+func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.Paused = false }
+
+func (f RolloutResumed) Sentence() string { return "goes on, asked for by " + f.By }
 
 func (f RolloutEnded) apply(s *State, at time.Time) { s.Rollout.Ended = at }
 

@@ -112,6 +112,9 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 		m.Via = f.Via
 	}
 	s.Revision = max(s.Revision, f.Order.Revision)
+	if m.Phase == Planned && f.Order.Want == order.Run {
+		s.role(m.Role).Waited = at.Sub(m.Since)
+	}
 	switch {
 	case f.Order.Want != order.Run:
 		m.enter(Stopping, at)
@@ -180,6 +183,9 @@ func (f MemberReady) apply(s *State, at time.Time) {
 	if !m.Joined {
 		m.Joined = true
 		s.shape++
+	}
+	if m.Phase == Starting && !m.StartedAt.IsZero() {
+		s.role(m.Role).Warmed = at.Sub(m.StartedAt)
 	}
 	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
 	if m.Phase != Draining {

@@ -18,7 +18,7 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if !s.Deployed() {
 		return nil, nil
 	}
-	if s.Listening() > 0 {
+	if s.Listening() > 0 || s.Rollout.Paused {
 		return nil, nil // first hear how things are, then decide
 	}
 	w := &work{State: s, members: s.byRole()}

@@ -53,6 +53,7 @@ type RolloutView struct {
 	Active bool      `json:"active"`
 	Began  time.Time `json:"began,omitzero"`
 	Ended  time.Time `json:"ended,omitzero"`
+	Paused bool      `json:"paused,omitempty"`
 }
 
 // RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
@@ -100,6 +101,7 @@ type MemberView struct {
 	Incarnation int              `json:"incarnation,omitempty"`
 	Since       time.Time        `json:"since"`
 	WaitsFor    string           `json:"waits_for,omitempty"`
+	LastTook    time.Duration    `json:"last_took_ns,omitempty"` // what this phase took the role's newest member that came through it
 	Why         string           `json:"why,omitempty"`
 	Attempt     int              `json:"attempt,omitempty"`
 	RetryAt     time.Time        `json:"retry_at,omitzero"`
@@ -139,7 +141,8 @@ func Snap(s *State, at time.Time) *Snapshot {
 		return snap
 	}
 	snap.Field = s.Field.Name
-	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended}
+	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended,
+		Paused: s.Rollout.Paused}
 	if s.Retired {
 		snap.State, snap.Verdict = StateRetired, "Retired: nothing is left of it."
 		return snap
@@ -243,6 +246,14 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 		v.Why = m.Trouble
 	}
 	v.WaitsFor = s.waitsFor(m, role, peers)
+	if r := s.Roles[m.Role]; r != nil {
+		switch v.Phase {
+		case Planned:
+			v.LastTook = r.Waited
+		case Starting:
+			v.LastTook = r.Warmed
+		}
+	}
 	return v
 }
 

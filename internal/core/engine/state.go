@@ -62,6 +62,8 @@ type Rollout struct {
 	What  string // deploy, stop, start, restart or retire
 	Began time.Time
 	Ended time.Time // zero while it goes on
+
+	Paused bool // nothing new is begun; what has begun goes on
 }
 
 // Active tells whether the rollout goes on.
@@ -100,6 +102,9 @@ type Role struct {
 	FoundDue   int              // steps of the founding procedure, as it was when the cluster was founded
 	FoundSteps int              // steps of the founding procedure that are done
 	HandedOver field.MemberName // has handed over, and the cluster has not shown it yet
+
+	Waited time.Duration // how long its newest member was planned before it was let run
+	Warmed time.Duration // how long its newest member took from its start to being ready
 }
 
 // Member is one member in its life.

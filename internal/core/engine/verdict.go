@@ -83,12 +83,15 @@ func sentence(s *State, snap *Snapshot) string {
 	if n := s.Listening(); n > 0 {
 		count = fmt.Sprintf("asking %s how things are · %s when last heard", counted(n, "node"), count)
 	}
+	if s.Rollout.Paused {
+		parts = append(parts, "paused, nothing new is begun until it goes on")
+	}
 	for _, r := range snap.Roles {
 		if cannotWork(r) && r.Worked {
 			parts = append(parts, lostWork(r))
 		}
 	}
-	if len(parts) == 0 || lit == wanted {
+	if len(parts) == 0 || lit == wanted && !s.Rollout.Paused {
 		parts = append([]string{count}, parts...)
 	} else {
 		parts = append(parts, count)
