@@ -73,7 +73,7 @@ func parse(name string, data []byte) *document {
 		d.errs = append(d.errs, d.pointed(line, 1, 1, fmt.Sprintf("brackets are nested more than %d deep", mostDepth), "nothing in a field file needs that"))
 		return d
 	}
-	file, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
+	file, err := parser.ParseBytes(bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n")), 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		d.errs = append(d.errs, d.syntax(err))
 		return d
