@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -35,6 +36,29 @@ type Finding struct {
 	Text     string         `json:"text"`           // what is wrong and what it leads to
 	Mend     string         `json:"mend,omitempty"` // what to do about it
 	Role     field.RoleName `json:"role,omitempty"`
+	Edits    []Edit         `json:"-"` // each of them mends it
+}
+
+// Edit is a change of the draft that mends a finding.
+type Edit struct {
+	Text string // what it does: "set members of wardens to 5"
+	arrange.Change
+}
+
+// members is the edit that gives a role another number of members.
+func (d *draft) members(role field.RoleName, n int) []Edit {
+	c, err := arrange.Count(d.Field, role, n)
+	if err != nil {
+		return nil
+	}
+	return []Edit{{fmt.Sprintf("set members of %s to %d", role, n), c}}
+}
+
+// spread is the edit that spreads a role in another way.
+func (d *draft) spread(role field.RoleName, over field.Spread) []Edit {
+	c := arrange.Of(d.Field, role)
+	c.Spread = over
+	return []Edit{{fmt.Sprintf("let %s spread: %s", role, over), c}}
 }
 
 // rule is one thing to look for. Each stands alone: a new rule is one function with its test.
@@ -141,10 +165,22 @@ func unplaced(d *draft) []Finding {
 		if strings.Contains(u.Why, "port taken") && !strings.Contains(u.Why, "too little") {
 			what = "port clash"
 		}
-		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mendUnplaced(what, u.Role)})
+		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mendUnplaced(what, u.Role),
+			Edits: d.fewer(u.Role)})
 		from = to
 	}
 	return found
+}
+
+// fewer is the edit by which a role has as many members as fit.
+func (d *draft) fewer(role field.RoleName) []Edit {
+	fit := 0
+	for _, a := range d.plan.Adds {
+		if a.Role == role {
+			fit++
+		}
+	}
+	return d.members(role, fit)
 }
 
 func mendUnplaced(what string, role field.RoleName) string {
@@ -164,7 +200,8 @@ func evenVoters(d *draft) []Finding {
 		text := fmt.Sprintf("%s has %d voters, which survive %d %s, no more than %d would", r.Name, r.Members, n, losses(n), r.Members-1)
 		found = append(found, Finding{Severity: Risk, What: "even number of voters", Path: rolePath(r.Name, "members"), Role: r.Name, Text: text,
 			Mend: fmt.Sprintf("set members to %d, which survive %d %s, or to %d", r.Members+1, quorum.Tolerates(r.Members+1),
-				losses(quorum.Tolerates(r.Members+1)), r.Members-1)})
+				losses(quorum.Tolerates(r.Members+1)), r.Members-1),
+			Edits: append(d.members(r.Name, r.Members+1), d.members(r.Name, r.Members-1)...)})
 	}
 	return found
 }
@@ -194,11 +231,25 @@ func votersInOneZone(d *draft) []Finding {
 				found = append(found, Finding{Severity: Risk, What: "a majority of voters in one zone", Path: rolePath(r.Name), Role: r.Name,
 					Text: fmt.Sprintf("%d of the %d voters of %s sit in zone %s: if that zone fails, %d are left of the %d needed and writes stop",
 						per[z], r.Members, r.Name, z, left, quorum.Needed(r.Members)),
-					Mend: "let the role spread over three zones or more (spread: zone), or change the pins under place"})
+					Mend:  "let the role spread over three zones or more (spread: zone), or change the pins under place",
+					Edits: d.loosen(&r)})
 			}
 		}
 	}
 	return found
+}
+
+// loosen takes the pins off a role, or lets it spread over zones.
+func (d *draft) loosen(r *field.Role) []Edit {
+	if len(d.Place[r.Name]) > 0 {
+		c := arrange.Of(d.Field, r.Name)
+		c.Pins = nil
+		return []Edit{{fmt.Sprintf("take the pins off %s, so that it spreads by itself", r.Name), c}}
+	}
+	if r.Spread != field.SpreadZone && len(d.Zones()) >= 3 {
+		return d.spread(r.Name, field.SpreadZone)
+	}
+	return nil
 }
 
 func spreadImpossible(d *draft) []Finding {
@@ -209,6 +260,10 @@ func spreadImpossible(d *draft) []Finding {
 			continue
 		}
 		nodes := d.site.Eligible(r)
+		other := field.SpreadNode // what it can spread over, where not over zones
+		if len(nodes) < r.Members {
+			other = field.SpreadNone
+		}
 		zones := map[field.ZoneName]bool{}
 		for _, n := range nodes {
 			zones[n.Zone] = true
@@ -219,15 +274,16 @@ func spreadImpossible(d *draft) []Finding {
 			found = append(found, Finding{Severity: Risk, What: "spread impossible", Path: rolePath(r.Name, "spread"), Role: r.Name,
 				Text: fmt.Sprintf("%s has %d members to be spread over nodes, and only %d %s may hold them: some node holds two",
 					r.Name, r.Members, len(nodes), nodesWord(len(nodes))),
-				Mend: "add nodes, lower members, or say spread: none"})
+				Mend:  "add nodes, lower members, or say spread: none",
+				Edits: append(d.members(r.Name, len(nodes)), d.spread(r.Name, field.SpreadNone)...)})
 		case r.Spread == field.SpreadZone && len(zones) < 2 && len(d.Zones()) > 1:
 			found = append(found, Finding{Severity: Risk, What: "spread impossible", Path: rolePath(r.Name, "where"), Role: r.Name,
 				Text: fmt.Sprintf("%s is to be spread over zones, but all nodes that may hold it are in one: if that zone fails, all of it fails", r.Name),
-				Mend: "widen its where, or say spread: node"})
+				Mend: "widen its where, or say spread: node", Edits: d.spread(r.Name, other)})
 		case r.Votes && r.Members >= 3 && len(d.Zones()) == 1 && r.Spread == field.SpreadZone:
 			found = append(found, Finding{Severity: Hint, What: "spread impossible", Path: rolePath(r.Name, "spread"), Role: r.Name,
 				Text: fmt.Sprintf("%s is to be spread over zones, and the field has one zone: nothing survives the loss of that zone", r.Name),
-				Mend: "name the zones of the nodes, or say spread: node"})
+				Mend: "name the zones of the nodes, or say spread: node", Edits: d.spread(r.Name, other)})
 		}
 	}
 	return found
@@ -246,7 +302,7 @@ func singleEntry(d *draft) []Finding {
 		if r.Kind == field.Entry && r.Members == 1 {
 			found = append(found, Finding{Severity: Risk, What: "single entry", Path: rolePath(r.Name, "members"), Role: r.Name,
 				Text: fmt.Sprintf("%s is the only way in, and it has one member: while that is away, no client gets through", r.Name),
-				Mend: "set members to 2"})
+				Mend: "set members to 2", Edits: d.members(r.Name, 2)})
 		}
 	}
 	return found

@@ -67,6 +67,45 @@ func TestEachRuleFindsItsOwn(t *testing.T) {
 	}
 }
 
+// TestEveryOfferedEditMends makes each edit that is offered: the finding must be gone, and the draft must not get worse.
+func TestEveryOfferedEditMends(t *testing.T) {
+	pinned := draftOf("a@1 b@2 c@3", field.Role{Name: "wardens", Members: 3, Votes: true})
+	pinned.Place["wardens"] = []field.NodeName{"a", "a"}
+	offered := 0
+	for _, draft := range []*field.Field{
+		pinned,
+		draftOf("a@1 b@2 c@3 d@4 e@5", field.Role{Name: "wardens", Members: 4, Votes: true}),
+		draftOf("a@1 a2@1 b@2 b2@2 c@3", field.Role{Name: "wardens", Members: 3, Votes: true, Spread: field.SpreadNone}),
+		draftOf("a@1 b@2 c@3", field.Role{Name: "crews", Members: 4, Spread: field.SpreadNode}),
+		draftOf("a@1 b@2 c@3", field.Role{Name: "crews", Members: 2, Where: `zone == "1"`}),
+		draftOf("a@1 b@2 c@3", field.Role{Name: "crews", Members: 1, Where: `zone == "9"`}),
+		draftOf("a@1", field.Role{Name: "crews", Members: 2, Spread: field.SpreadNone, Program: &field.Program{Command: []string{"x"}, Ports: map[string]field.Port{"p": {Port: 80}}}}),
+		draftOf("a@1 b@2 c@3", field.Role{Name: "pier", Kind: field.Entry, Members: 1}),
+	} {
+		before := All(draft)
+		for _, f := range before {
+			for _, e := range f.Edits {
+				offered++
+				after := All(e.On(draft))
+				for _, left := range after {
+					if left.What == f.What && left.Role == f.Role && left.Severity == f.Severity {
+						t.Errorf("%s: %s leaves: %s", f.Text, e.Text, left.Text)
+					}
+				}
+				if Worst(after) && !Worst(before) {
+					t.Errorf("%s: %s leads to %+v", f.Text, e.Text, after)
+				}
+			}
+		}
+		if len(before) == 0 || len(before[0].Edits) == 0 {
+			t.Errorf("nothing is found, or no edit is offered: %+v", before)
+		}
+	}
+	if offered < 9 {
+		t.Errorf("only %d edits were offered", offered)
+	}
+}
+
 func TestASoundDraftHasNoFindings(t *testing.T) {
 	f := draftOf("a@1 b@2 c@3", field.Role{Name: "wardens", Kind: field.Master, Members: 3, Votes: true},
 		field.Role{Name: "crews", Members: 6, Calls: map[string]field.RoleName{"store": "wardens"}}, field.Role{Name: "pier", Kind: field.Entry, Members: 2})
