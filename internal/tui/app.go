@@ -23,8 +23,12 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/look"
 )
+
+// framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
+const framesPerSecond = 120
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
 func Run(ctx context.Context, file string, folder control.Folder, ascii bool) error {
@@ -35,8 +39,8 @@ func Run(ctx context.Context, file string, folder control.Folder, ascii bool) er
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := newApp(ctx, file, folder, session)
-	a.look.ASCII = ascii
-	p := tea.NewProgram(a, tea.WithContext(ctx))
+	a.look.ASCII = ascii || onlyASCII(os.Getenv)
+	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))
 	_, err = p.Run()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		err = nil
@@ -47,13 +51,38 @@ func Run(ctx context.Context, file string, folder control.Folder, ascii bool) er
 	return err
 }
 
-// mode is what lies over the board. It is always written on the screen, and esc leaves it.
+// onlyASCII tells whether the terminal says that it can show no more than ASCII: by a locale that is not UTF-8, or by a
+// kind that has few shapes.
+func onlyASCII(env func(string) string) bool {
+	switch term := env("TERM"); {
+	case term == "linux", term == "dumb", strings.HasPrefix(term, "vt1"), strings.HasPrefix(term, "vt2"):
+		return true
+	}
+	locale := strings.ToLower(cmp.Or(env("LC_ALL"), env("LC_CTYPE"), env("LANG")))
+	return locale != "" && !strings.Contains(locale, "utf-8") && !strings.Contains(locale, "utf8")
+}
+
+// view is which of the views is shown.
+type view int
+
+const (
+	boardView view = iota
+	journalView
+)
+
+// mode is what keys are for beside walking about. It is always written on the screen, and esc leaves it.
 type mode int
 
 const (
-	onBoard mode = iota
-	inReview
-	inKeys
+	walking    mode = iota
+	inReview        // the review lies over the view
+	inKeys          // the list of keys does
+	inDetail        // what is under the cursor does
+	inFindings      // the findings stand beside the board
+	inConfirm       // an order waits for a yes
+	inClash         // two people have changed the same lines of the file
+	carrying        // the cursor carries a member
+	filtering       // words for the journal's filter are being typed
 )
 
 // app is the model of the application. Bubble Tea calls Update and View from one goroutine.
@@ -68,177 +97,63 @@ type app struct {
 	look           look.Look
 	light, limited bool // what the terminal is like
 	w, h           int
+	view           view
 	mode           mode
-	scroll         int // of what lies over the board
+	scroll         int // of what lies over the view
 	lines          int // that it has
 	shown          int // that fit
 
-	snap     *engine.Snapshot
-	tide     []control.Sample
-	draft    *field.Field
-	loaded   *fieldfile.File // the file that the draft is in, as it was read last
-	edits    edits
-	saving   bool // the file is being written
-	findings []finding.Finding
-	review   *plan.Review
-	model    *board.Model
-	cursor   board.Cursor
-	stamp    time.Time // of the file when it was read last
-	trouble  string    // with the file
-	refused  string    // why the draft cannot be deployed as things are now
-	message  string    // the newest answer to what the person did
-	bad      bool      // the message is about something that failed
-	said     time.Time // when the message came
-	now      time.Time
+	snap      *engine.Snapshot
+	tide      []control.Sample
+	draft     *field.Field
+	loaded    *fieldfile.File // the file that the draft is in, as it was read last
+	findings  []finding.Finding
+	review    *plan.Review
+	reviewing bool // one is being made
+	again     bool // another must be made after it
+	model     *board.Model
+	cursor    board.Cursor
+	folds     board.Folds
+	stamp     time.Time // of the file when it was read last
+	trouble   string    // with the file
+	refused   string    // why the draft cannot be deployed as things are now
+	message   string    // the newest answer to what the person did
+	bad       bool      // the message is about something that failed
+	said      time.Time // when the message came
+	now       time.Time
+
+	edits   edits
+	saving  bool             // the file is being written
+	waiting []func() tea.Cmd // what was asked for meanwhile
+	clash   *clash
+	carried board.Place // what the cursor carries
+	from    board.Cursor
+	dragged bool // by the mouse
+	choice  choice
+	ask     *ask
+
+	past    *past
+	book    *journal.Book
+	reading bool // the journal is being read
+	journal journal.View
+	lately  recent // the last lines of the member under the cursor
 }
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
 	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), look: look.Dark(), now: time.Now(),
-		snap: &engine.Snapshot{State: engine.StateDraft}, model: &board.Model{Snap: &engine.Snapshot{}}}
+		snap: &engine.Snapshot{State: engine.StateDraft}, model: &board.Model{Snap: &engine.Snapshot{}}, folds: board.Folds{},
+		book: journal.NewBook(), journal: journal.View{Follow: true}}
 }
-
-// The messages that commands answer with.
-type (
-	snapMsg  struct{ snap *engine.Snapshot }
-	watchMsg struct {
-		ch  <-chan *engine.Snapshot
-		err error
-	}
-	lostMsg   struct{}
-	openedMsg struct {
-		session control.Session
-		err     error
-	}
-	tideMsg   struct{ samples []control.Sample }
-	reviewMsg struct {
-		review *plan.Review
-		err    error
-	}
-	fileMsg struct {
-		file  *fieldfile.File
-		found []finding.Finding
-		stamp time.Time
-		err   error
-	}
-	sameFileMsg struct{}
-	orderMsg    struct{ err error }
-	tickMsg     time.Time
-)
-
-// frameEvery keeps a field that changes a thousand times a second from being drawn as often.
-const frameEvery = 33 * time.Millisecond
 
 func (a *app) Init() tea.Cmd {
 	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(true), tick())
-}
-
-func tick() tea.Cmd {
-	return tea.Tick(time.Second, func(t time.Time) tea.Msg { return tickMsg(t) })
-}
-
-func (a *app) startWatch() tea.Cmd {
-	session, ctx := a.session, a.ctx
-	return func() tea.Msg {
-		ch, err := session.Watch(ctx)
-		return watchMsg{ch, err}
-	}
-}
-
-// nextSnap waits for a snapshot, then takes the newest that came within a frame.
-func (a *app) nextSnap() tea.Cmd {
-	ch := a.watch
-	return func() tea.Msg {
-		s, ok := <-ch
-		if !ok {
-			return lostMsg{}
-		}
-		after := time.After(frameEvery)
-		for {
-			select {
-			case newer, ok := <-ch:
-				if !ok {
-					return snapMsg{s}
-				}
-				s = newer
-			case <-after:
-				return snapMsg{s}
-			}
-		}
-	}
-}
-
-func (a *app) readTide() tea.Cmd {
-	session, ctx := a.session, a.ctx
-	if session == nil {
-		return nil
-	}
-	return func() tea.Msg {
-		samples, err := session.Tide(ctx, time.Now().Add(-time.Hour))
-		if err != nil {
-			return nil
-		}
-		return tideMsg{samples}
-	}
-}
-
-func (a *app) readReview() tea.Cmd {
-	session, ctx, draft := a.session, a.ctx, a.draft
-	if draft == nil || session == nil {
-		return nil
-	}
-	return func() tea.Msg {
-		r, err := session.Review(ctx, draft)
-		return reviewMsg{r, err}
-	}
-}
-
-// readFile reads the field file when it has changed.
-func (a *app) readFile(anyway bool) tea.Cmd {
-	name, stamp := a.file, a.stamp
-	return func() tea.Msg {
-		info, err := os.Stat(name)
-		if err == nil && info.ModTime().Equal(stamp) && !anyway {
-			return sameFileMsg{}
-		}
-		f, failed := fieldfile.Load(name)
-		msg := fileMsg{file: f, err: failed}
-		if err == nil {
-			msg.stamp = info.ModTime()
-		}
-		if failed == nil {
-			msg.found = finding.All(f.Field)
-		}
-		return msg
-	}
-}
-
-func (a *app) deploy() tea.Cmd {
-	session, ctx, draft := a.session, a.ctx, a.draft
-	return func() tea.Msg {
-		return orderMsg{session.Do(ctx, control.Order{What: "deploy", Draft: draft, By: "lanternfield open"})}
-	}
-}
-
-// reopen tries to get the field back after its controller has gone.
-func (a *app) reopen() tea.Cmd {
-	ctx, folder, old := a.ctx, a.folder, a.session
-	a.session = nil
-	return func() tea.Msg {
-		if old != nil {
-			_ = old.Close()
-		}
-		s, err := control.Open(ctx, folder, "lanternfield open")
-		if err != nil {
-			time.Sleep(500 * time.Millisecond)
-		}
-		return openedMsg{s, err}
-	}
 }
 
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
+		a.refit()
 	case tea.BackgroundColorMsg:
 		a.light = !msg.IsDark()
 		a.dress()
@@ -246,13 +161,13 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.limited = msg.Profile < colorprofile.TrueColor
 		a.dress()
 	case tea.KeyPressMsg:
-		return a.press(msg)
+		return a, a.press(msg)
+	case tea.PasteMsg:
+		a.paste(msg.Content)
+	case tea.MouseMsg:
+		return a, a.mouse(msg)
 	case tickMsg:
-		a.now = time.Time(msg)
-		if !a.bad && a.now.Sub(a.said) > goodNewsFor {
-			a.message = ""
-		}
-		return a, tea.Batch(tick(), a.readFile(false))
+		return a, a.tick(time.Time(msg))
 	case watchMsg:
 		if msg.err != nil {
 			return a, a.lost()
@@ -260,7 +175,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.watch = msg.ch
 		return a, a.nextSnap()
 	case snapMsg:
+		was := a.snap
 		a.snap, a.now = msg.snap, time.Now()
+		a.hear(was)
 		a.rebuild()
 		return a, tea.Batch(a.nextSnap(), a.readTide(), a.readReview())
 	case lostMsg:
@@ -275,21 +192,31 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tideMsg:
 		a.tide = msg.samples
 	case reviewMsg:
-		a.review, a.refused = msg.review, ""
-		if msg.err != nil {
-			a.review, a.refused = nil, msg.err.Error()
-		}
-		a.rebuild()
+		return a, a.reviewed(msg)
 	case fileMsg:
 		return a, a.takeFile(msg)
 	case savedMsg:
 		return a, a.saved(msg)
+	case pastMsg:
+		return a, a.takePast(msg)
+	case bookMsg:
+		a.takeBook(msg)
+	case latelyMsg:
+		a.takeLately(msg)
 	case orderMsg:
 		if msg.err != nil {
 			a.say(true, msg.err.Error())
 		}
 	}
 	return a, nil
+}
+
+func (a *app) tick(now time.Time) tea.Cmd {
+	a.now = now
+	if !a.bad && a.now.Sub(a.said) > goodNewsFor {
+		a.message = ""
+	}
+	return tea.Batch(tick(), a.readFile(false), a.readBook(), a.readLately())
 }
 
 // dress chooses the colours that this terminal can show.
@@ -304,65 +231,88 @@ func (a *app) dress() {
 	a.look.ASCII = ascii
 }
 
-func (a *app) lost() tea.Cmd {
-	if a.ctx.Err() != nil {
-		return nil
-	}
-	a.say(true, "The controller that held the field has gone. Members go on running; taking hold of it again …")
-	return a.reopen()
-}
-
-func (a *app) takeFile(msg fileMsg) tea.Cmd {
-	a.stamp = msg.stamp
-	if msg.err != nil {
-		a.trouble = "The file cannot be used, the last good draft stays: " + inOneLine(msg.err)
-		return nil
-	}
-	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.file.Field, msg.found
-	a.rebuild()
-	return a.readReview()
-}
-
-// inOneLine words what is wrong with a file where there is one line for it.
-func inOneLine(err error) string {
-	var errs fieldfile.Errors
-	if !errors.As(err, &errs) || len(errs) == 0 {
-		return err.Error()
-	}
-	text := errs[0].Text
-	if errs[0].Line > 0 {
-		text = fmt.Sprintf("line %d: %s", errs[0].Line, text)
-	}
-	if hint, _, _ := strings.Cut(errs[0].Hint, "?"); strings.HasPrefix(hint, "did you mean") {
-		text += "; " + hint + "?"
-	}
-	if len(errs) > 1 {
-		text += fmt.Sprintf(" (and %d more)", len(errs)-1)
-	}
-	return text
-}
-
 func (a *app) say(bad bool, text string) { a.message, a.bad, a.said = text, bad, time.Now() }
 
 // goodNewsFor is how long an answer stays that asks for nothing.
-const goodNewsFor = 4 * time.Second
+const goodNewsFor = 6 * time.Second
 
+// rebuild makes the model anew. The cursor stays on what it stood on, whatever comes or goes around it.
 func (a *app) rebuild() {
-	a.model = board.Build(a.snap, a.draft, a.review)
-	a.cursor = a.model.Keep(a.cursor)
+	at := a.model.Under(a.cursor)
+	review, draft := a.review, a.draft
+	if e := a.previewed(); e != nil { // what the offered edit would lead to
+		draft = e.On(draft)
+		review = plan.Preview(draft, a.snap.Live())
+	}
+	if a.past != nil && a.past.snap != nil {
+		a.model = board.Build(a.past.snap, nil, nil)
+	} else {
+		a.model = board.Build(a.snap, draft, review)
+	}
+	a.refit()
+	a.cursor = a.model.Find(at, a.cursor)
+	a.layLately()
 }
 
-func (a *app) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
+// refit makes the posts for the room that there is.
+func (a *app) refit() {
+	at := a.model.Under(a.cursor)
+	a.model.Fit(board.Room(a.boardArea().W), a.folds)
+	a.cursor = a.model.Find(at, a.cursor)
+}
+
+func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 	is := func(b key.Binding) bool { return key.Matches(msg, b) }
-	if is(a.keys.Quit) && (a.mode == onBoard || msg.String() == "ctrl+c") {
-		return a, tea.Quit
+	if msg.String() == "ctrl+c" {
+		return tea.Quit
 	}
-	if a.mode != onBoard {
-		return a, a.pressOver(is)
+	switch a.mode {
+	case walking:
+	case carrying:
+		return a.pressCarrying(is)
+	case inFindings:
+		return a.pressFindings(is)
+	case filtering:
+		return a.pressFiltering(msg, is)
+	case inClash:
+		return a.pressClash(is)
+	default:
+		return a.pressOver(is)
 	}
 	if a.session != nil { // else it says that nobody holds the field
 		a.message = ""
 	}
+	switch {
+	case is(a.keys.Quit):
+		return tea.Quit
+	case is(a.keys.Keys):
+		a.mode, a.scroll = inKeys, 0
+	case is(a.keys.Board):
+		a.view = boardView
+	case is(a.keys.Journal), is(a.keys.Other) && a.view == boardView:
+		return a.openJournal(a.journal.Text)
+	case is(a.keys.Other):
+		a.view = boardView
+	case is(a.keys.Now), is(a.keys.Close) && a.past != nil:
+		a.toNow()
+	case is(a.keys.Back):
+		return a.stepTime(-1)
+	case is(a.keys.Forth):
+		return a.stepTime(1)
+	case is(a.keys.EventBack):
+		return a.stepEvent(false)
+	case is(a.keys.EventForth):
+		return a.stepEvent(true)
+	case a.view == journalView:
+		return a.pressJournal(is)
+	default:
+		return a.pressBoard(is)
+	}
+	return nil
+}
+
+// pressBoard takes the keys of the board.
+func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 	switch {
 	case is(a.keys.Up):
 		a.cursor = a.model.Move(a.cursor, 0, -1)
@@ -372,41 +322,90 @@ func (a *app) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 		a.cursor = a.model.Move(a.cursor, -1, 0)
 	case is(a.keys.Right):
 		a.cursor = a.model.Move(a.cursor, 1, 0)
-	case is(a.keys.Keys):
-		a.mode, a.scroll = inKeys, 0
-	case is(a.keys.More):
-		return a, a.count(1)
-	case is(a.keys.Fewer):
-		return a, a.count(-1)
-	case is(a.keys.Undo):
-		return a, a.undo()
-	case is(a.keys.Redo):
-		return a, a.redo()
-	case is(a.keys.Again):
-		a.say(false, fmt.Sprintf("Read %s again.", a.file))
-		return a, a.readFile(true)
+	case is(a.keys.First):
+		a.cursor = a.model.Keep(board.Cursor{Role: a.cursor.Role, Post: -1})
+	case is(a.keys.Last):
+		a.cursor = a.model.Keep(board.Cursor{Role: a.cursor.Role, Post: len(a.model.Posts)})
+	case is(a.keys.PageUp):
+		a.cursor = a.model.Keep(board.Cursor{Role: 0, Post: a.cursor.Post})
+	case is(a.keys.PageDown):
+		a.cursor = a.model.Keep(board.Cursor{Role: len(a.model.Roles), Post: a.cursor.Post})
+	case is(a.keys.Inspect):
+		if p := a.cursor.Post; p >= 0 && p < len(a.model.Posts) && a.model.Posts[p].Folded {
+			a.fold()
+			return nil
+		}
+		a.mode = inDetail
+	case is(a.keys.Fold):
+		a.fold()
+	case is(a.keys.Lines):
+		return a.openJournal(a.about())
+	case is(a.keys.Findings):
+		a.openFindings()
+		return nil
+	case is(a.keys.Pause):
+		return a.pauseOrGoOn()
+	case is(a.keys.Restart):
+		a.askFor("restart")
+	case is(a.keys.Halt):
+		a.askFor("stop")
+	case is(a.keys.Retire):
+		a.askToRetire()
 	case is(a.keys.Review):
+		if a.inPast() {
+			return nil
+		}
 		if a.review == nil {
-			a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused))
-			return a, a.readFile(true)
+			a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused, "it is just being made."))
+			return a.readFile(true)
 		}
 		a.mode, a.scroll = inReview, 0
+	default:
+		return a.pressEdit(is)
 	}
-	return a, nil
+	return a.readLately()
 }
 
+// fold folds the zone under the cursor, or opens it.
+func (a *app) fold() {
+	p := a.cursor.Post
+	if p < 0 || p >= len(a.model.Posts) {
+		a.say(true, "Stand on a node or a zone: its zone is folded, or opened.")
+		return
+	}
+	post := a.model.Posts[p]
+	a.folds[a.model.Zones[post.Zone].Name] = !post.Folded
+	a.model.Fit(board.Room(a.boardArea().W), a.folds)
+	for i, now := range a.model.Posts {
+		if now.Zone == post.Zone {
+			a.cursor = a.model.Keep(board.Cursor{Role: a.cursor.Role, Post: i})
+			return
+		}
+	}
+}
+
+// pressOver takes the keys of what lies over the view.
 func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 	switch {
-	case is(a.keys.Close), is(a.keys.Quit), a.mode == inKeys && is(a.keys.Keys):
-		a.mode = onBoard
+	case is(a.keys.Close), is(a.keys.Quit), a.mode == inKeys && is(a.keys.Keys), a.mode == inDetail && is(a.keys.Inspect):
+		a.mode, a.ask = walking, nil
 	case is(a.keys.Down):
 		a.scroll = max(0, min(a.scroll+1, a.lines-a.shown))
 	case is(a.keys.Up):
 		a.scroll = max(0, a.scroll-1)
+	case is(a.keys.PageDown):
+		a.scroll = max(0, min(a.scroll+a.shown, a.lines-a.shown))
+	case is(a.keys.PageUp):
+		a.scroll = max(0, a.scroll-a.shown)
 	case a.mode == inReview && is(a.keys.Deploy) && a.deployable():
-		a.mode = onBoard
-		a.say(false, "Deploying.")
-		return a.deploy()
+		a.mode = walking
+		return a.order(control.Order{What: "deploy", Draft: a.draft})
+	case a.mode == inConfirm && is(a.keys.Yes):
+		a.mode = walking
+		return a.confirmed()
+	case a.mode == inDetail: // the keys that it names
+		a.mode = walking
+		return a.pressBoard(is)
 	}
 	return nil
 }
@@ -414,4 +413,13 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 // deployable tells whether what the review shows can be carried out: not while nobody holds the field, for one.
 func (a *app) deployable() bool {
 	return a.session != nil && a.review != nil && !a.review.Empty() && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
+}
+
+// paste takes pasted text: words for a filter, and never keys.
+func (a *app) paste(text string) {
+	if a.mode == filtering {
+		a.journal.Text += oneLine(text)
+		return
+	}
+	a.say(true, fmt.Sprintf("Pasted text (%d characters) is not taken as keys.", len([]rune(text))))
 }

@@ -4,17 +4,23 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/tui/board"
 )
 
 // edit is one change of the field file that was made on the screen. It knows the file before and after, so that undoing
-// is writing the one over the other.
+// is going from the one to the other.
 type edit struct {
 	what          string // for people: "crews: 5 members"
 	before, after []byte
@@ -23,48 +29,104 @@ type edit struct {
 // edits are the changes made on this screen, newest last, and those that have been undone.
 type edits struct{ done, undone []edit }
 
-// savedMsg says that the file has been written, or why not.
-type savedMsg struct {
-	file  *fieldfile.File
-	found []finding.Finding
-	stamp time.Time
-	said  string
-	next  edits // once it is written
-	err   error
+// clash is a change that somebody else has made meanwhile in the same lines.
+type clash struct {
+	write
+	theirs    *fieldfile.File // the file as it is now
+	conflicts []fieldfile.Conflict
 }
 
-// role gives the role under the cursor; ok is false on the nodes.
-func (a *app) role() (name field.RoleName, ok bool) {
-	if a.cursor.Role < 0 || a.cursor.Role >= len(a.model.Roles) {
-		return "", false
+// write is a change of the file that is to be made: from base to data, whatever else has happened to the file.
+type write struct {
+	base, data []byte
+	said       string
+	then       func(done edit) edits // what the edits are once it is written
+	what       string
+}
+
+// savedMsg says that the file has been written, or why not.
+type savedMsg struct {
+	file   *fieldfile.File
+	found  []finding.Finding
+	stamp  time.Time
+	said   string
+	merged bool // with what somebody else had changed
+	edits  func() edits
+	clash  *clash
+	err    error
+}
+
+// pressEdit takes the keys that change the draft.
+func (a *app) pressEdit(is func(key.Binding) bool) tea.Cmd {
+	editing := []key.Binding{a.keys.Add, a.keys.Remove, a.keys.More, a.keys.Fewer, a.keys.Grab, a.keys.Pin, a.keys.Undo, a.keys.Redo}
+	if slices.ContainsFunc(editing, is) && a.inPast() {
+		return nil
 	}
-	return a.model.Roles[a.cursor.Role].Role, true
+	at := a.model.Under(a.cursor)
+	switch {
+	case is(a.keys.More):
+		return a.count(1)
+	case is(a.keys.Fewer):
+		return a.count(-1)
+	case is(a.keys.Add):
+		if at.Role == "" {
+			a.say(true, "Stand on a role's row, where it crosses a node: a adds a member of that role there.")
+			return nil
+		}
+		return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+			c, err := arrange.Add(f, live, at.Role, at.Node)
+			what := fmt.Sprintf("one more of %s", at.Role)
+			if at.Node != "" {
+				what += " on " + string(at.Node)
+			}
+			return c, what, err
+		})
+	case is(a.keys.Remove):
+		if at.Member == "" {
+			a.say(true, "Stand on a lantern: x takes that member out of the draft.")
+			return nil
+		}
+		return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+			c, err := arrange.Remove(f, live, at.Role, at.Member)
+			return c, fmt.Sprintf("without %s", at.Member), err
+		})
+	case is(a.keys.Pin):
+		if at.Member == "" {
+			a.say(true, "Stand on a lantern: i pins that member to its node, or lets it go.")
+			return nil
+		}
+		return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+			c, pinned, err := arrange.Pin(f, live, at.Role, at.Member)
+			if pinned {
+				return c, fmt.Sprintf("%s pinned to %s", at.Member, at.Node), err
+			}
+			return c, fmt.Sprintf("%s pinned no more", at.Member), err
+		})
+	case is(a.keys.Grab):
+		a.grab(at)
+	case is(a.keys.Undo):
+		return a.undo()
+	case is(a.keys.Redo):
+		return a.redo()
+	}
+	return nil
 }
 
 // count changes how many members the draft wants of the role under the cursor.
 func (a *app) count(by int) tea.Cmd {
-	name, ok := a.role()
-	switch {
-	case !ok:
+	name := a.model.Under(a.cursor).Role
+	if name == "" {
 		a.say(true, "Stand on a role, or on one of its members: + and - change how many it has.")
 		return nil
-	case a.loaded == nil || a.loaded.Field.Role(name) == nil:
-		a.say(true, fmt.Sprintf("The file has no role %s that could be changed.", name))
-		return nil
 	}
-	n := a.loaded.Field.Role(name).Members + by
-	if n < 0 {
-		a.say(true, fmt.Sprintf("%s has no members in the draft already.", name))
-		return nil
-	}
-	data, err := a.loaded.SetMembers(name, n)
-	if err != nil {
-		a.say(true, err.Error())
-		return nil
-	}
-	e := edit{what: fmt.Sprintf("%s: %s", name, membersInWords(n)), before: a.loaded.Bytes, after: data}
-	return a.write(data, fmt.Sprintf("%s in the draft; u undoes that, v shows what deploying it would change.", e.what),
-		edits{done: append(a.edits.done[:len(a.edits.done):len(a.edits.done)], e)})
+	return a.change(func(f *field.Field, _ plan.Live) (arrange.Change, string, error) {
+		r := f.Role(name)
+		if r == nil {
+			return arrange.Change{}, "", fmt.Errorf("the file has no role %s that could be changed", name)
+		}
+		c, err := arrange.Count(f, name, r.Members+by)
+		return c, fmt.Sprintf("%s: %s", name, membersInWords(c.Members)), err
+	})
 }
 
 func membersInWords(n int) string {
@@ -74,71 +136,214 @@ func membersInWords(n int) string {
 	return fmt.Sprintf("%d members", n)
 }
 
-// undo takes the newest change back; redo makes the one that was undone last again.
-func (a *app) undo() tea.Cmd {
-	n := len(a.edits.done)
-	if n == 0 {
-		a.say(false, "Nothing was changed on this screen that could be undone.")
+// grab lets the cursor carry the member under it.
+func (a *app) grab(at board.Place) {
+	_, m := a.model.Member(at.Member)
+	switch {
+	case m == nil:
+		a.say(true, "Stand on a lantern: g grabs that member, to drop it on another node.")
+	case m.Removal || m.Leaving:
+		a.say(true, fmt.Sprintf("%s leaves already; it cannot be moved.", at.Member))
+	default:
+		a.mode, a.carried, a.from = carrying, at, a.cursor
+	}
+}
+
+func (a *app) pressCarrying(is func(key.Binding) bool) tea.Cmd {
+	step := func(by int) {
+		a.cursor.Post = min(max(a.cursor.Post+by, 0), len(a.model.Posts)-1)
+		a.cursor.Lantern = 0
+	}
+	switch {
+	case is(a.keys.Close), is(a.keys.Quit):
+		a.mode, a.cursor = walking, a.model.Keep(a.from)
+		a.say(false, fmt.Sprintf("%s stays where it is.", a.carried.Member))
+	case is(a.keys.Left):
+		step(-1)
+	case is(a.keys.Right):
+		step(1)
+	case is(a.keys.First):
+		step(-len(a.model.Posts))
+	case is(a.keys.Last):
+		step(len(a.model.Posts))
+	case is(a.keys.Drop):
+		return a.drop()
+	}
+	return nil
+}
+
+// drop puts the carried member on the post under the cursor.
+func (a *app) drop() tea.Cmd {
+	post := a.model.Posts[a.cursor.Post]
+	if post.Folded {
+		a.say(true, fmt.Sprintf("%s is folded: esc, then z opens it, so that one of its nodes can be pointed at.", a.model.Zones[post.Zone].Name))
 		return nil
 	}
-	e := a.edits.done[n-1]
-	return a.travel(e.after, e.before, "Undone: "+e.what+".",
-		edits{done: a.edits.done[:n-1], undone: append(a.edits.undone[:len(a.edits.undone):len(a.edits.undone)], e)})
+	a.mode = walking
+	to, carried := post.Nodes[0].Node, a.carried
+	if to == carried.Node {
+		a.say(false, fmt.Sprintf("%s stays where it is.", carried.Member))
+		return nil
+	}
+	return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+		c, err := arrange.Move(f, live, carried.Role, carried.Member, to)
+		return c, fmt.Sprintf("%s to %s", carried.Member, to), err
+	})
+}
+
+// change writes into the file what makes the draft so. It is computed and written apart from the screen; what is asked
+// for meanwhile waits its turn.
+func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string, error)) tea.Cmd {
+	return a.later(func() tea.Cmd {
+		if a.loaded == nil {
+			a.say(true, "There is no draft that could be changed. "+a.trouble)
+			return nil
+		}
+		base, live := a.loaded, a.snap.Live()
+		done := a.edits.done
+		return func() tea.Msg {
+			c, what, err := make(base.Field, live)
+			if err != nil {
+				return savedMsg{err: fmt.Errorf("%s; the draft stays as it is", err)}
+			}
+			data, err := base.Set(c)
+			if err != nil {
+				return savedMsg{err: err}
+			}
+			return save(base.Name, write{base: base.Bytes, data: data, what: what,
+				said: what + ", in the draft. u undoes it, v shows what deploying it would change.",
+				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
+		}
+	})
+}
+
+// later does something with the file now, or when what is being written has been.
+func (a *app) later(do func() tea.Cmd) tea.Cmd {
+	if a.saving {
+		a.waiting = append(a.waiting, do)
+		return nil
+	}
+	cmd := do()
+	a.saving = cmd != nil
+	return cmd
+}
+
+// undo takes the newest change back; redo makes the one that was undone last again.
+func (a *app) undo() tea.Cmd {
+	return a.later(func() tea.Cmd {
+		n := len(a.edits.done)
+		if n == 0 {
+			a.say(false, "Nothing was changed on this screen that could be undone.")
+			return nil
+		}
+		e, was := a.edits.done[n-1], a.edits
+		return a.travel(write{base: e.after, data: e.before, what: e.what, said: "Undone: " + e.what + ".", then: func(now edit) edits {
+			now.before, now.after = now.after, now.before
+			return edits{done: was.done[:n-1], undone: append(slices.Clip(was.undone), now)}
+		}})
+	})
 }
 
 func (a *app) redo() tea.Cmd {
-	n := len(a.edits.undone)
-	if n == 0 {
-		a.say(false, "Nothing was undone that could be made again.")
-		return nil
-	}
-	e := a.edits.undone[n-1]
-	return a.travel(e.before, e.after, "Made again: "+e.what+".",
-		edits{done: append(a.edits.done[:len(a.edits.done):len(a.edits.done)], e), undone: a.edits.undone[:n-1]})
+	return a.later(func() tea.Cmd {
+		n := len(a.edits.undone)
+		if n == 0 {
+			a.say(false, "Nothing was undone that could be made again.")
+			return nil
+		}
+		e, was := a.edits.undone[n-1], a.edits
+		return a.travel(write{base: e.before, data: e.after, what: e.what, said: "Made again: " + e.what + ".", then: func(now edit) edits {
+			return edits{done: append(slices.Clip(was.done), now), undone: was.undone[:n-1]}
+		}})
+	})
 }
 
-// travel goes from one state of the file to another, if it still is in the first.
-func (a *app) travel(from, to []byte, said string, next edits) tea.Cmd {
-	if a.loaded == nil || !bytes.Equal(a.loaded.Bytes, from) {
-		a.say(true, "The file has been changed by somebody else since, and this would lose that; change it by hand.")
-		return nil
-	}
-	return a.write(to, said, next)
+func (a *app) travel(w write) tea.Cmd {
+	name := a.file
+	return func() tea.Msg { return save(name, w) }
 }
 
-// write brings the file to those bytes. What cannot be read back is not written.
-func (a *app) write(data []byte, said string, next edits) tea.Cmd {
-	if a.saving {
-		return nil // the key before this one is still being written
+// save makes a change in the file as it is now. What somebody else has changed meanwhile stays, unless it is in the same
+// lines: then it asks. What cannot be read back is not written.
+func save(name string, w write) savedMsg {
+	now, err := os.ReadFile(name)
+	if err != nil {
+		return savedMsg{err: err}
 	}
-	a.saving = true
-	was := *a.loaded
-	return func() tea.Msg {
-		msg := savedMsg{said: said, next: next}
-		if msg.file, msg.err = fieldfile.Parse(was.Name, data); msg.err != nil {
-			return msg
-		}
-		if msg.err = was.Save(data); msg.err != nil {
-			return msg
-		}
-		if info, err := os.Stat(was.Name); err == nil {
-			msg.stamp = info.ModTime()
-		}
-		msg.found = finding.All(msg.file.Field)
+	data, conflicts := w.data, []fieldfile.Conflict(nil)
+	merged := !bytes.Equal(now, w.base)
+	if merged {
+		data, conflicts = fieldfile.Merge(w.base, w.data, now, true)
+	}
+	theirs := &fieldfile.File{Name: name, Bytes: now}
+	if len(conflicts) > 0 {
+		return savedMsg{clash: &clash{write: w, theirs: theirs, conflicts: conflicts}}
+	}
+	return store(theirs, data, w, merged)
+}
+
+func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
+	msg := savedMsg{said: w.said, merged: merged}
+	if msg.file, msg.err = fieldfile.Parse(now.Name, data); msg.err != nil {
 		return msg
 	}
+	if msg.err = now.Save(data); msg.err != nil {
+		return msg
+	}
+	if info, err := os.Stat(now.Name); err == nil {
+		msg.stamp = info.ModTime()
+	}
+	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
+	msg.found = finding.All(msg.file.Field)
+	return msg
 }
 
-// saved takes in what came of writing the file.
+// saved takes in what came of writing the file, and goes on with what was asked for meanwhile.
 func (a *app) saved(msg savedMsg) tea.Cmd {
 	a.saving = false
+	if msg.clash != nil {
+		a.clash, a.mode, a.waiting = msg.clash, inClash, nil
+		return nil
+	}
 	if msg.err != nil {
 		a.say(true, inOneLine(msg.err))
+		a.waiting = nil
 		return a.readFile(true)
 	}
-	a.edits = msg.next
+	a.edits = msg.edits()
 	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, msg.file.Field, msg.found, msg.stamp, ""
+	if msg.merged {
+		msg.said += " Somebody else has changed the file too; both changes are in it."
+	}
 	a.say(false, msg.said)
+	a.review = plan.Preview(a.draft, a.snap.Live()) // until the whole review is there
 	a.rebuild()
-	return a.readReview()
+	review := a.readReview()
+	for len(a.waiting) > 0 && !a.saving {
+		next := a.waiting[0]
+		a.waiting = a.waiting[1:]
+		if cmd := a.later(next); cmd != nil {
+			return tea.Batch(review, cmd)
+		}
+	}
+	return review
+}
+
+func (a *app) pressClash(is func(key.Binding) bool) tea.Cmd {
+	c := a.clash
+	switch {
+	case is(a.keys.Theirs), is(a.keys.Close), is(a.keys.Quit):
+		a.clash, a.mode = nil, walking
+		a.say(false, "Theirs stays; your change was not made.")
+		return a.readFile(true)
+	case is(a.keys.Mine):
+		a.clash, a.mode = nil, walking
+		return a.later(func() tea.Cmd {
+			return func() tea.Msg {
+				data, _ := fieldfile.Merge(c.base, c.data, c.theirs.Bytes, false)
+				return store(c.theirs, data, c.write, true)
+			}
+		})
+	}
+	return nil
 }

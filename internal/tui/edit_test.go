@@ -2,6 +2,7 @@ package tui
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,6 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
 )
@@ -18,9 +21,10 @@ const edited = `# The ferries.
 format: 1
 field: saltmarsh
 nodes:
-  - {name: gull-1, zone: north-quay}   # the old one
+  - {name: "gull-{1..3}", zone: north-quay}   # the old ones
+  - {name: tern-1, zone: south-quay}
 roles:
-  crews:          {members: 2, program: {command: [sleep, "600"]}}   # two will do
+  crews:          {members: 2, spread: zone, program: {command: [sleep, "600"]}}   # two will do
   lookout:
     program: {command: [sleep, "600"]}
     members:   1     # aligned by hand
@@ -39,8 +43,9 @@ func onFile(t *testing.T) *app {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.takeFile(fileMsg{file: f})
-	a.cursor = board.Cursor{Role: 0, Node: -1}
+	a.takeFile(fileMsg{file: f, found: finding.All(f.Field)})
+	a.reviewed(reviewMsg{review: plan.Preview(a.draft, a.snap.Live())})
+	a.cursor = board.Cursor{Role: 0, Post: -1}
 	return a
 }
 
@@ -48,11 +53,24 @@ func onFile(t *testing.T) *app {
 func keys(t *testing.T, a *app, all string) {
 	t.Helper()
 	for _, k := range strings.Fields(all) {
-		_, cmd := a.press(tea.KeyPressMsg{Code: []rune(k)[0], Text: k})
-		if cmd != nil {
-			if msg, ok := cmd().(savedMsg); ok {
-				a.saved(msg)
-			}
+		carry(t, a, a.press(press(k)))
+	}
+}
+
+// carry carries out what a key led to, as far as it is about the file.
+func carry(t *testing.T, a *app, cmd tea.Cmd) {
+	t.Helper()
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case reviewMsg:
+		carry(t, a, a.reviewed(msg))
+	case savedMsg:
+		carry(t, a, a.saved(msg))
+	case tea.BatchMsg:
+		for _, cmd := range msg {
+			carry(t, a, cmd)
 		}
 	}
 }
@@ -70,6 +88,7 @@ func content(t *testing.T, a *app) string {
 // back every byte.
 func TestKeysAgainstTheBytesOfTheFile(t *testing.T) {
 	crews := func(n string) string { return strings.Replace(edited, "members: 2", "members: "+n, 1) }
+	pinned := func(n int, nodes string) string { return crews(fmt.Sprint(n)) + "place:\n  crews: [" + nodes + "]\n" }
 	lookout := strings.Replace(edited, "members:   1     #", "members:   2     #", 1)
 	for _, test := range []struct{ keys, want string }{
 		{"+", crews("3")},
@@ -82,8 +101,20 @@ func TestKeysAgainstTheBytesOfTheFile(t *testing.T) {
 		{"+ + u u U U U", crews("4")},
 		{"+ u - U", crews("1")}, // a new change ends what could be made again
 		{"u U", edited},
-		{"j +", lookout},
-		{"j + u", edited},
+		{"down +", lookout},
+		{"down + u", edited},
+		{"right a", pinned(3, "gull-1, gull-1")},           // where it would not have gone by itself
+		{"right right a", crews("3")},                      // where it would
+		{"right g right right enter", pinned(2, "gull-3")}, // grabbed, carried, dropped
+		{"right g right right esc", edited},                // put back
+		{"right g right right enter u", edited},            // undone, the last byte too
+		{"right g right enter g right enter", pinned(2, "gull-3")},
+		{"right i", pinned(2, "gull-1")},
+		{"right i i", edited},
+		{"right x", pinned(1, "tern-1")}, // the other stays where it is,
+		{"right i - -", crews("0")},      // a pin goes with the last member
+		{"right right a u u U U", crews("3")},
+		{"end x u", edited},
 	} {
 		a := onFile(t)
 		keys(t, a, test.keys)
@@ -98,28 +129,87 @@ func TestKeysAgainstTheBytesOfTheFile(t *testing.T) {
 
 // TestNobodysChangeIsOverwritten has somebody else change the file between two keys.
 func TestNobodysChangeIsOverwritten(t *testing.T) {
-	other := strings.Replace(edited, "# The ferries.", "# The ferries, and the tide.", 1)
+	replace := func(s string, pairs ...string) string { return strings.NewReplacer(pairs...).Replace(s) }
+	write := func(a *app, text string) {
+		if err := os.WriteFile(a.file, []byte(text), 0o640); err != nil {
+			t.Fatal(err)
+		}
+	}
 	a := onFile(t)
 	keys(t, a, "+")
-	if err := os.WriteFile(a.file, []byte(other), 0o640); err != nil {
-		t.Fatal(err)
-	}
-	keys(t, a, "+")
-	if got := content(t, a); got != other || !strings.Contains(a.message, "has been changed by somebody else meanwhile") {
+	write(a, replace(edited, "# The ferries.", "# The ferries, and the tide.", "members: 2", "members: 3"))
+	keys(t, a, "+") // both changes are in it
+	if got := content(t, a); got != replace(edited, "# The ferries.", "# The ferries, and the tide.", "members: 2", "members: 4") || !strings.Contains(a.message, "both changes are in it") {
 		t.Errorf("%s\n%s", a.message, got)
+	}
+	keys(t, a, "u u") // one's own, not theirs
+	if got := content(t, a); got != replace(edited, "# The ferries.", "# The ferries, and the tide.") {
+		t.Errorf("%s\n%s", a.message, got)
+	}
+	for _, test := range []struct{ key, want string }{{"t", "7"}, {"m", "3"}, {"esc", "7"}} {
+		a := onFile(t)
+		theirs := replace(edited, "members: 2", "members: 7", "# aligned", "# theirs")
+		write(a, theirs)
+		keys(t, a, "+")
+		if a.mode != inClash || content(t, a) != theirs || !strings.Contains(a.draw().Plain(), "members: 7") {
+			t.Errorf("the same line: mode %d, %s\n%s", a.mode, a.message, a.draw().Plain())
+		}
+		keys(t, a, test.key)
+		if got := content(t, a); got != replace(edited, "members: 2", "members: "+test.want, "# aligned", "# theirs") || a.mode != walking {
+			t.Errorf("%s:\n%s", test.key, got)
+		}
+	}
+	a = onFile(t)
+	write(a, "broken: [")
+	keys(t, a, "+")
+	if got := content(t, a); got != "broken: [" || !a.bad && a.mode != inClash {
+		t.Errorf("into a broken file: %s\n%s", a.message, got)
+	}
+}
+
+// TestKeysPressedWhileTheFileIsWrittenAreNotLost presses faster than the disk.
+func TestKeysPressedWhileTheFileIsWrittenAreNotLost(t *testing.T) {
+	a := onFile(t)
+	var cmds []tea.Cmd
+	for range 5 {
+		cmds = append(cmds, a.press(press("+")))
+	}
+	cmds = append(cmds, a.press(press("u")))
+	for _, cmd := range cmds {
+		carry(t, a, cmd)
+	}
+	if got := content(t, a); got != strings.Replace(edited, "members: 2", "members: 6", 1) {
+		t.Errorf("%s\n%s", a.message, got)
+	}
+}
+
+// TestAFindingIsMended walks through the findings: the edit is shown on the board before it is made, and can be undone.
+func TestAFindingIsMended(t *testing.T) {
+	a := onFile(t)
+	voting := strings.Replace(edited, "spread: zone", "votes: true", 1)
+	if err := os.WriteFile(a.file, []byte(voting), 0o640); err != nil {
+		t.Fatal(err)
 	}
 	f, err := fieldfile.Load(a.file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.takeFile(fileMsg{file: f}) // as the next look at the file does
-	keys(t, a, "u")
-	if got := content(t, a); got != other || !strings.Contains(a.message, "this would lose that") {
+	a.takeFile(fileMsg{file: f, found: finding.All(f.Field)})
+	keys(t, a, "down f")
+	if a.mode != inFindings || a.model.Under(a.cursor).Role != "crews" {
+		t.Fatalf("mode %d, on %+v", a.mode, a.model.Under(a.cursor))
+	}
+	keys(t, a, "down")
+	if text := a.draw().Plain(); !strings.Contains(text, "set members of crews to 3") || !strings.Contains(text, "0/3") || content(t, a) != voting {
+		t.Errorf("the edit is not previewed:\n%s", text)
+	}
+	keys(t, a, "enter")
+	if got := content(t, a); got != strings.Replace(voting, "members: 2", "members: 3", 1) || a.mode != walking {
 		t.Errorf("%s\n%s", a.message, got)
 	}
-	keys(t, a, "+")
-	if got := content(t, a); got != strings.Replace(other, "members: 2", "members: 3", 1) {
-		t.Errorf("after the other's change:\n%s", got)
+	keys(t, a, "u")
+	if got := content(t, a); got != voting || len(a.findings) == 0 {
+		t.Errorf("undone:\n%s", got)
 	}
 }
 
@@ -127,7 +217,7 @@ func TestARefusedDraftIsSaidUntilItIsRefusedNoMore(t *testing.T) {
 	r := onRehearsal(t, 120, 40)
 	_, _ = r.Update(reviewMsg{err: errors.New("the members of wardens are being changed already")})
 	r.press("v")
-	if text := r.draw().Plain(); !strings.Contains(text, "the members of wardens are being changed already") || r.mode != onBoard {
+	if text := r.draw().Plain(); !strings.Contains(text, "the members of wardens are being changed already") || r.mode != walking {
 		t.Errorf("it does not say why:\n%s", text)
 	}
 	_, _ = r.Update(reviewMsg{review: r.review})
@@ -139,7 +229,7 @@ func TestARefusedDraftIsSaidUntilItIsRefusedNoMore(t *testing.T) {
 
 func TestKeysThatHaveNothingToChangeSaySo(t *testing.T) {
 	a := onFile(t)
-	a.cursor = board.Cursor{Role: -1, Node: 0}
+	a.cursor = board.Cursor{Role: -1, Post: 0}
 	keys(t, a, "+")
 	if !strings.Contains(a.message, "Stand on a role") || content(t, a) != edited {
 		t.Errorf("on a node: %s", a.message)

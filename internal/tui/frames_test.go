@@ -13,10 +13,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/rehearse"
 	"lanternfield/internal/tui/look"
 )
@@ -42,8 +44,16 @@ func ferries() *field.Field {
 	return f
 }
 
-// nobody is a session that is there and never asked.
+// nobody is a session of a field that has not been deployed.
 type nobody struct{ control.Session }
+
+func (nobody) Review(_ context.Context, draft *field.Field) (*plan.Review, error) {
+	return engine.Review(engine.NewState(), draft)
+}
+
+func (nobody) Lines(context.Context, map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+	return nil, nil
+}
 
 // TestTheScreenOutlivesItsController loses the field and gets it back, with keys pressed meanwhile.
 func TestTheScreenOutlivesItsController(t *testing.T) {
@@ -108,14 +118,20 @@ func (r *rehearsed) see(t *testing.T) {
 	r.rebuild()
 }
 
+var codes = map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "esc": tea.KeyEscape,
+	"enter": tea.KeyEnter, "end": tea.KeyEnd, "home": tea.KeyHome, "tab": tea.KeyTab, "backspace": tea.KeyBackspace, "pgup": tea.KeyPgUp}
+
+// press is a key as the terminal sends it.
+func press(k string) tea.KeyPressMsg {
+	if code, ok := codes[k]; ok {
+		return tea.KeyPressMsg{Code: code}
+	}
+	return tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+}
+
 func (r *rehearsed) press(keys ...string) {
-	codes := map[string]rune{"up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "esc": tea.KeyEscape}
 	for _, k := range keys {
-		key := tea.KeyPressMsg{Code: codes[k]}
-		if codes[k] == 0 {
-			key = tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
-		}
-		_, _ = r.Update(key)
+		_, _ = r.Update(press(k))
 	}
 }
 
@@ -213,8 +229,8 @@ func TestTheCursorReachesEverythingAndStaysOnTheBoard(t *testing.T) {
 	r.see(t)
 	seen := map[string]bool{}
 	for range 4 {
-		r.press("up", "up", "up", "up", "left", "left", "left", "left", "left", "left", "left", "left", "left")
-		for row := range 4 {
+		r.press("up", "up", "up", "up", "up", "left", "left", "left", "left", "left", "left", "left", "left", "left")
+		for row := range 5 {
 			for range 9 {
 				text := r.draw().Plain()
 				for _, m := range r.snap.Members {
@@ -261,7 +277,7 @@ func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
 		t.Errorf("the review does not say why:\n%s", text)
 	}
 	r.press("q")
-	if r.mode != onBoard {
+	if r.mode != walking {
 		t.Error("q in the review quits instead of going back")
 	}
 }

@@ -8,11 +8,14 @@ import (
 
 // keyMap is every key. The key line and the list of keys are made from it, so that neither can lie.
 type keyMap struct {
-	Up, Down, Left, Right key.Binding
-	More, Fewer           key.Binding
-	Undo, Redo            key.Binding
-	Review, Deploy, Again key.Binding
-	Keys, Close, Quit     key.Binding
+	Up, Down, Left, Right, PageUp, PageDown, First, Last key.Binding
+	Inspect, Fold, Lines, Board, Journal, Other          key.Binding
+	Add, Remove, More, Fewer, Grab, Drop, Pin            key.Binding
+	Undo, Redo, Findings, Mend, Mine, Theirs             key.Binding
+	Review, Deploy, Pause, Restart, Halt, Retire, Yes    key.Binding
+	Back, Forth, EventBack, EventForth, Now              key.Binding
+	Filter, Follow                                       key.Binding
+	Keys, Close, Quit                                    key.Binding
 }
 
 func newKeys() keyMap {
@@ -20,28 +23,65 @@ func newKeys() keyMap {
 		return key.NewBinding(key.WithKeys(keys...), key.WithHelp(show, word))
 	}
 	return keyMap{
-		Up:     bind("up", "move to the role above, or to the nodes", "up", "k"),
-		Down:   bind("down", "move to the role below", "down", "j"),
-		Left:   bind("left", "move to the member or node on the left, or to the role", "left", "h"),
-		Right:  bind("right", "move to the member or node on the right", "right", "l"),
-		More:   bind("+", "one more member of this role", "+", "="),
-		Fewer:  bind("-", "one member fewer", "-"),
-		Undo:   bind("u", "undo the newest change", "u"),
-		Redo:   bind("U", "make it again", "U"),
-		Review: bind("v", "review and deploy", "v"),
-		Deploy: bind("d", "deploy this", "d"),
-		Again:  bind("r", "read the file again", "r"),
-		Keys:   bind("?", "all keys", "?"),
-		Close:  bind("esc", "back", "esc"),
-		Quit:   bind("q", "quit; what runs goes on", "q", "ctrl+c"),
+		Up:       bind("up", "to the role above, to the nodes, to the zones", "up", "k"),
+		Down:     bind("down", "to the role below", "down", "j"),
+		Left:     bind("left", "to the member or node on the left, or to the role", "left", "h"),
+		Right:    bind("right", "to the member or node on the right", "right", "l"),
+		PageUp:   bind("pgup", "a screen up", "pgup"),
+		PageDown: bind("pgdn", "a screen down", "pgdown"),
+		First:    bind("home", "to the first", "home"),
+		Last:     bind("end", "to the last", "end"),
+		Inspect:  bind("enter", "look closely at what is under the cursor", "enter"),
+		Fold:     bind("z", "fold its zone, or open it", "z"),
+		Lines:    bind("o", "read its lines in the journal", "o"),
+		Board:    bind("1", "the board", "1"),
+		Journal:  bind("2", "the journal", "2"),
+		Other:    bind("tab", "the other view", "tab"),
+
+		Add:      bind("a", "add a member here", "a"),
+		Remove:   bind("x", "take this member out", "x", "delete"),
+		More:     bind("+", "one more member of this role, anywhere", "+", "="),
+		Fewer:    bind("-", "one member fewer", "-"),
+		Grab:     bind("g", "grab this member, to drop it on another node", "g"),
+		Drop:     bind("enter", "drop it here", "enter", "g"),
+		Pin:      bind("i", "pin this member to its node, or let it go", "i"),
+		Undo:     bind("u", "undo the newest change", "u"),
+		Redo:     bind("U", "make it again", "U"),
+		Findings: bind("f", "what is wrong or risky, and what mends it", "f"),
+		Mend:     bind("enter", "make this edit", "enter"),
+		Mine:     bind("m", "take mine", "m"),
+		Theirs:   bind("t", "keep theirs", "t"),
+
+		Review:  bind("v", "review and deploy", "v"),
+		Deploy:  bind("d", "deploy this", "d"),
+		Pause:   bind("space", "pause the rollout, or go on", "space"),
+		Restart: bind("r", "restart it", "r"),
+		Halt:    bind("s", "stop it, or start it again", "s"),
+		Retire:  bind("T", "take the whole field down", "T"),
+		Yes:     bind("y", "yes, do it", "y"),
+
+		Back:       bind("[", "back in time", "["),
+		Forth:      bind("]", "forth in time", "]"),
+		EventBack:  bind("{", "to the moment before the last event", "{"),
+		EventForth: bind("}", "to the moment before the next event", "}"),
+		Now:        bind("n", "return to now", "n"),
+
+		Filter: bind("/", "show only some lines", "/"),
+		Follow: bind("f", "follow what comes", "f"),
+
+		Keys:  bind("?", "all keys", "?"),
+		Close: bind("esc", "back", "esc"),
+		Quit:  bind("q", "quit; what runs goes on", "q", "ctrl+c"),
 	}
 }
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right}},
-		{Name: "Changing the draft", Keys: []key.Binding{k.More, k.Fewer, k.Undo, k.Redo}},
-		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Again}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Lines, k.Fold, k.Board, k.Journal, k.Other}},
+		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
+		{Name: "Changing the draft", Keys: []key.Binding{k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Findings, k.Undo, k.Redo}},
+		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire}},
+		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
 }

@@ -1,14 +1,17 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"charm.land/bubbles/v2/key"
 
 	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
@@ -20,6 +23,7 @@ func (a *app) View() tea.View {
 	g := a.draw()
 	v := tea.NewView(g.String())
 	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Lantern Field"
 	return v
 }
@@ -27,33 +31,126 @@ func (a *app) View() tea.View {
 // The smallest screen on which a board makes sense.
 const leastW, leastH = 24, 6
 
+// frame is how the screen is divided.
+type frame struct {
+	views  int // the line of the views' names; the verdict is above it
+	area   board.Area
+	side   board.Area // beside the board, for the detail or the findings; without width where there is no room
+	notice int
+	tide   tide.Area
+}
+
+func (a *app) frame() frame {
+	f := frame{views: 2}
+	if a.w < 100 {
+		f.views = min(3, a.h/6)
+	}
+	height := tide.Height(a.h)
+	bottom := a.h - 1 - height
+	f.notice = bottom - 1
+	f.tide = tide.Area{Y: bottom, W: a.w, H: height}
+	f.area = board.Area{Y: f.views + 1, W: a.w, H: f.notice - f.views - 1}
+	if a.w >= 116 && f.area.H >= 12 && a.view == boardView {
+		w := min(52, a.w*11/40)
+		f.area.W -= w
+		f.side = board.Area{X: f.area.W, Y: f.area.Y, W: w, H: f.area.H}
+	}
+	return f
+}
+
+func (a *app) boardArea() board.Area {
+	was := a.view
+	a.view = boardView
+	f := a.frame()
+	a.view = was
+	return f.area
+}
+
 // draw draws the whole screen.
 func (a *app) draw() *grid.Grid {
-	g := grid.New(a.w, a.h, a.look.Page())
+	page := a.look.Page()
+	if a.past != nil && !a.look.Flat { // the past has a light of its own
+		page.Bg = grid.Mix(a.look.Ink, a.look.Act, 0.09)
+	}
+	g := grid.New(a.w, a.h, page)
 	if a.w < leastW || a.h < leastH {
 		lit, want := a.snap.Lit()
 		g.Clip(0, 0, a.w, fmt.Sprintf("%d/%d lit %s", lit, want, a.model.Snap.State), a.look.Text())
 		g.Clip(0, 1, a.w, "make me larger", a.look.Quiet())
 		return g
 	}
-	top := a.drawVerdict(g)
-	tideHeight := tide.Height(a.h)
-	bottom := a.h - 1 - tideHeight
-	notice := bottom - 1
-	a.drawNotice(g, notice)
-	area := board.Area{X: 0, Y: top + 1, W: a.w, H: notice - top - 1}
-	if a.w >= 116 && area.H >= 12 {
-		detail := min(44, a.w*3/10)
-		area.W -= detail
-		panel.Detail(g, a.look, a.model, a.cursor, a.now, board.Area{X: area.W, Y: area.Y, W: detail, H: area.H})
+	f := a.frame()
+	a.drawVerdict(g, f)
+	a.drawNotice(g, f.notice)
+	if a.view == journalView {
+		a.journal.Sync(a.book, a.names)
+		var then time.Time
+		if a.past != nil {
+			then = a.past.at
+		}
+		a.journal.Draw(g, a.look, f.area, then)
+	} else {
+		a.drawBoard(g, f)
 	}
-	board.Draw(g, a.look, a.model, area, a.cursor)
-	lit, want := a.model.Snap.Lit()
-	tide.Draw(g, a.look, a.tide, lit, want, a.now, tide.Area{X: 0, Y: bottom, W: a.w, H: tideHeight})
-	if a.mode != onBoard {
+	tide.Draw(g, a.look, a.drawnTide(), f.tide)
+	over := a.mode == inReview || a.mode == inKeys || a.mode == inConfirm || a.mode == inClash ||
+		a.mode == inDetail || a.mode == inFindings && f.side.W == 0
+	if over {
 		g.Fade(grid.Style{Fg: a.look.Faint, Bg: a.look.Ink})
 	}
 	a.drawKeyLine(g, a.h-1)
+	a.drawOver(g, f)
+	return g
+}
+
+func (a *app) drawBoard(g *grid.Grid, f frame) {
+	a.model.Fit(board.Room(f.area.W), a.folds)
+	if len(a.model.Roles) == 0 || len(a.model.Posts) == 0 {
+		a.drawEmpty(g, f.area)
+		return
+	}
+	board.Draw(g, a.look, a.model, f.area, a.cursor, a.mode == carrying)
+	switch {
+	case f.side.W == 0:
+	case a.mode == inFindings:
+		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.unchanged(), f.side)
+	default:
+		panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
+	}
+}
+
+// unchanged tells how the previewed edit changes the board, in words.
+func (a *app) unchanged() string {
+	if a.previewed() == nil {
+		return ""
+	}
+	return fmt.Sprintf("The board shows it: %d more, %d fewer than what runs.", a.model.Added, a.model.Removed)
+}
+
+// drawEmpty says what to do next in a field that has nothing yet.
+func (a *app) drawEmpty(g *grid.Grid, area board.Area) {
+	k := a.look
+	lines := []string{"This field has no roles or nodes yet.", "Write them into " + a.file + "; the board follows each time it is saved."}
+	if a.draft == nil {
+		lines = []string{"There is no draft to show yet.", "Mend " + a.file + " as the line below says; the board follows each time it is saved."}
+		if a.trouble == "" {
+			lines = []string{"Reading " + a.file + " …"}
+		}
+	}
+	y := area.Y + max(0, area.H/2-2)
+	for i, text := range lines {
+		for _, line := range grid.Wrap(text, area.W-4) {
+			style := k.Quiet()
+			if i == 0 {
+				style = k.Text().Strong()
+			}
+			g.Text(max(1, (area.W-grid.Width(line))/2), y, line, style)
+			y++
+		}
+	}
+}
+
+func (a *app) drawOver(g *grid.Grid, f frame) {
 	switch a.mode {
 	case inReview:
 		foot := "esc goes back, nothing has been done"
@@ -66,20 +163,38 @@ func (a *app) draw() *grid.Grid {
 		a.lines, a.shown = panel.Review(g, a.look, a.review, a.findings, foot, a.scroll)
 	case inKeys:
 		a.lines, a.shown = panel.Keys(g, a.look, a.keys.groups(), a.scroll)
+	case inConfirm:
+		a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, "y does it     esc goes back, nothing has been done")
+	case inClash:
+		var text []string
+		for _, c := range a.clash.conflicts {
+			text = append(text, fmt.Sprintf("line %d, theirs:", c.Line))
+			text = append(text, strings.Split(strings.TrimRight(c.Theirs, "\n"), "\n")...)
+			text = append(text, "yours:")
+			text = append(text, strings.Split(strings.TrimRight(c.Mine, "\n"), "\n")...)
+			text = append(text, "")
+		}
+		a.lines, a.shown = panel.Ask(g, a.look, "Somebody else has changed the same lines of the file", text, false, "t keeps theirs     m takes yours     nothing has been written yet")
+	case inDetail:
+		panel.DetailOver(g, a.look, a.model, a.cursor, a.moment(), a.can())
+	case inFindings:
+		if f.side.W == 0 && f.area.H > 0 {
+			half := board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H}
+			panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.unchanged(), half)
+		}
 	}
-	return g
 }
 
-// drawVerdict writes the field's name, the draft's unsent changes, the state and the verdict, and gives the line of the
-// views. It always takes the same lines, so that nothing below moves when the verdict grows.
-func (a *app) drawVerdict(g *grid.Grid) int {
+// drawVerdict writes the field's name, the draft's unsent changes, the state and the verdict, and the names of the views.
+// It always takes the same lines, so that nothing below moves when the verdict grows.
+func (a *app) drawVerdict(g *grid.Grid, f frame) {
 	k, snap := a.look, a.model.Snap
 	name := snap.Field
 	if name == "" && a.draft != nil {
 		name = a.draft.Name
 	}
 	x := g.Clip(1, 0, a.w-2, name, k.In(k.Gold).Strong())
-	if m := a.model; m.Added+m.Removed+m.Changed > 0 && snap.State != engine.StateDraft {
+	if m := a.model; a.past == nil && m.Added+m.Removed+m.Changed > 0 && snap.State != engine.StateDraft {
 		text := "draft"
 		for _, c := range []struct {
 			sign string
@@ -98,20 +213,65 @@ func (a *app) drawVerdict(g *grid.Grid) int {
 	}
 	room := a.w - x - 3 - len(clock) - 2
 	g.Text(a.w-1-len(clock), 0, clock, k.Quiet())
-	row := 2
-	if a.w < 100 {
-		row = min(3, a.h/6)
-	}
 	rest := snap.Verdict
 	if beside := grid.Wrap(rest, room); room >= leastBeside && len(beside) > 0 {
 		g.Text(x+3, 0, beside[0], k.Text())
 		rest = strings.TrimPrefix(rest, beside[0])
 	}
-	for i, line := range head(grid.Wrap(rest, a.w-2), row-1) {
+	for i, line := range head(grid.Wrap(rest, a.w-2), f.views-1) {
 		g.Clip(1, 1+i, a.w-2, line, k.Text())
 	}
-	g.Text(1, row, "Board", k.In(k.Lit).Strong())
-	return row
+	end := 1
+	for _, v := range a.viewNames() {
+		style := k.Quiet()
+		if v.view == a.view {
+			style = k.In(k.Lit).Strong()
+		}
+		g.Text(v.x, f.views, v.key, k.In(k.Faint))
+		end = g.Text(v.x+len(v.key)+1, f.views, v.name, style)
+	}
+	a.drawMode(g, end+3, f.views)
+}
+
+// drawMode writes what is unlike the usual: the past, or what keys are for.
+func (a *app) drawMode(g *grid.Grid, x, y int) {
+	k := a.look
+	text := ""
+	switch {
+	case a.past != nil:
+		text = fmt.Sprintf("the past: as it was at %s, %s ago; n returns to now", a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at)))
+		if a.w < 100 {
+			text = fmt.Sprintf("the past: %s, %s ago; n: now", a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at)))
+		}
+	case a.mode == carrying:
+		text = fmt.Sprintf("carrying %s: enter drops it, esc leaves it where it is", a.carried.Member)
+	case a.mode == filtering:
+		text = "choosing lines: enter takes the words, esc shows all"
+	case a.mode == inFindings:
+		text = "findings: enter makes an edit, esc goes back"
+	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
+		text = "paused: space goes on"
+	default:
+		return
+	}
+	g.Clip(x, y, a.w-x-1, " "+text+" ", grid.Style{Fg: k.Ink, Bg: k.Act, Bold: true})
+}
+
+// viewName is where a view's name stands.
+type viewName struct {
+	view      view
+	key, name string
+	x, w      int
+}
+
+func (a *app) viewNames() []viewName {
+	names := []viewName{{view: boardView, key: a.keys.Board.Help().Key, name: "Board"}, {view: journalView, key: a.keys.Journal.Help().Key, name: "Journal"}}
+	x := 1
+	for i := range names {
+		names[i].x, names[i].w = x, len(names[i].key)+1+len(names[i].name)
+		x += names[i].w + 3
+	}
+	return names
 }
 
 // leastBeside is how many cells the verdict must have beside the state to begin there.
@@ -123,22 +283,28 @@ func head(lines []string, n int) []string {
 		lines = lines[:n]
 		lines[n-1] += " …"
 	}
-	return lines[:min(n, len(lines))]
+	return lines[:min(max(n, 0), len(lines))]
 }
 
-// drawNotice writes the newest answer, or what is wrong with the file, or the first finding, or what to do next.
+// drawNotice writes the newest answer, or what is wrong with the file, or how far the rollout is, or the first finding,
+// or what to do next.
 func (a *app) drawNotice(g *grid.Grid, y int) {
 	k := a.look
 	text, style := "", k.Text()
+	differs := a.model.Added+a.model.Removed+a.model.Changed > 0
 	switch {
 	case a.message != "" && a.bad:
 		text, style = a.message, k.In(k.Fail)
+	case a.past != nil:
+		text, style = "[ and ] go back and forth, { and } from event to event; everything above is as it was then.", k.Quiet()
 	case a.trouble != "":
 		text, style = a.trouble, k.In(k.Fail)
 	case a.refused != "":
 		text, style = a.refused, k.In(k.Fail)
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
+	case a.snap.Rollout.Active && a.snap.State == engine.StateDeploying && a.snap.Rollout.What != "":
+		text, style = a.progress(), k.In(k.Warm)
 	case a.message != "":
 		text = a.message
 	case len(a.findings) > 0:
@@ -147,15 +313,83 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		if f.Severity == finding.Error {
 			style = k.In(k.Fail)
 		}
-		text = fmt.Sprintf("%d found in the draft: %s", len(a.findings), f.Text)
-	case a.model.Snap.State == engine.StateDraft && a.review != nil:
+		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(len(a.findings), "finding"), f.Text)
+	case a.model.Snap.State == engine.StateDraft && a.review != nil && !a.review.Empty():
 		text, style = "Nothing runs yet. Press v to see what deploying would do, step by step, and to deploy it.", k.In(k.Act)
 	case a.model.Snap.State == engine.StateRetired:
 		text, style = "It has been taken down. Press v to deploy it anew.", k.In(k.Act)
-	case a.model.Added+a.model.Removed+a.model.Changed > 0 && !a.snap.Rollout.Active:
+	case differs && !a.snap.Rollout.Active:
 		text, style = "The draft differs from what runs. Press v to see what deploying it would change.", k.In(k.Act)
 	}
 	g.Clip(1, y, a.w-2, text, style)
+}
+
+// progress words how far the rollout is, and how long it may still take.
+func (a *app) progress() string {
+	r := a.snap.Rollout
+	lit, want := a.snap.Lit()
+	text := fmt.Sprintf("%s for %s: %d of %d lit", cmp.Or(map[string]string{"deploy": "Deploying", "stop": "Stopping", "start": "Starting",
+		"restart": "Restarting", "retire": "Taking down"}[r.What], r.What), field.Span(max(0, a.now.Sub(r.Began))), lit, want)
+	if r.LastTook > 0 {
+		text += "; the last one took " + field.Span(r.LastTook)
+	}
+	if r.Paused {
+		return text + ". Paused: space goes on."
+	}
+	return text + ". space pauses."
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// can lists what can be done to what is under the cursor.
+func (a *app) can() []panel.Can {
+	if a.past != nil || a.mode != walking && a.mode != inDetail {
+		return nil
+	}
+	var all []panel.Can
+	add := func(b key.Binding, word string) { all = append(all, panel.Can{Key: b.Help().Key, Word: word}) }
+	at := a.model.Under(a.cursor)
+	_, m := a.model.Member(at.Member)
+	_, live := a.targets()
+	switch {
+	case m != nil && m.Unsent:
+		add(a.keys.Grab, "put it on another node")
+		add(a.keys.Pin, "pin it here, or let it go")
+		add(a.keys.Remove, "take it out of the draft")
+	case m != nil:
+		if m.Phase == engine.Stopped {
+			add(a.keys.Halt, "start it again")
+		} else {
+			add(a.keys.Restart, "restart it here")
+			add(a.keys.Halt, "stop it; place and data are kept")
+		}
+		add(a.keys.Lines, "read its lines")
+		if !m.Leaving && !m.Removal {
+			add(a.keys.Grab, "move it to another node, in the draft")
+			add(a.keys.Remove, "take it out, in the draft")
+		}
+	case at.Role != "" && at.Node != "":
+		add(a.keys.Add, fmt.Sprintf("add one of %s here", at.Role))
+	case at.Role != "":
+		add(a.keys.More, "one more of them, anywhere")
+		add(a.keys.Fewer, "one fewer")
+		if len(live) > 0 {
+			add(a.keys.Restart, "restart them one by one")
+			add(a.keys.Lines, "read their lines")
+		}
+	case at.Zone != "" || at.Node != "":
+		add(a.keys.Fold, "fold this zone, or open it")
+		if len(live) > 0 {
+			add(a.keys.Halt, "stop all that runs here")
+			add(a.keys.Lines, "read the lines from here")
+		}
+	}
+	return all
 }
 
 // drawKeyLine writes the keys that do something here and now.
@@ -165,11 +399,61 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 	var all []shown
 	add := func(b key.Binding, word string) { all = append(all, shown{b.Help().Key, word}) }
 	arrows := string([]rune{k.Or('←', 'h'), k.Or('↓', 'j'), k.Or('↑', 'k'), k.Or('→', 'l')})
-	switch a.mode {
-	case onBoard:
+	upDown := string([]rune{k.Or('↓', 'j'), k.Or('↑', 'k')})
+	at := a.model.Under(a.cursor)
+	switch {
+	case a.mode == carrying:
+		all = append(all, shown{string([]rune{k.Or('←', 'h'), k.Or('→', 'l')}), "to another node"})
+		add(a.keys.Drop, "drop it here")
+		add(a.keys.Close, "leave it")
+	case a.mode == filtering:
+		add(a.keys.Inspect, "take these words")
+		add(a.keys.Close, "show all lines")
+	case a.mode == inFindings:
+		all = append(all, shown{upDown, "choose"})
+		if a.previewed() != nil {
+			add(a.keys.Mend, "make this edit")
+		}
+		add(a.keys.Close, "back")
+	case a.mode == inConfirm:
+		add(a.keys.Yes, "do it")
+		add(a.keys.Close, "back")
+	case a.mode == inClash:
+		add(a.keys.Theirs, "keep theirs")
+		add(a.keys.Mine, "take yours")
+	case a.mode != walking:
+		if a.mode == inReview && a.deployable() {
+			add(a.keys.Deploy, "deploy this")
+		}
+		if a.lines > a.shown && a.mode != inDetail {
+			all = append(all, shown{upDown, "scroll"})
+		}
+		add(a.keys.Close, "back")
+	case a.past != nil:
+		add(a.keys.Now, "now")
+		all = append(all, shown{"[ ]", "in time"}, shown{"{ }", "to events"}, shown{arrows, "move"})
+		add(a.keys.Other, "other view")
+	case a.view == journalView:
+		all = append(all, shown{upDown, "line by line, back in time"})
+		add(a.keys.Filter, "choose lines")
+		if !a.journal.Follow {
+			add(a.keys.Follow, "follow")
+		}
+		if a.journal.Text != "" {
+			add(a.keys.Close, "all lines")
+		}
+		add(a.keys.Board, "board")
+	default:
 		all = append(all, shown{arrows, "move"})
-		if _, ok := a.role(); ok && a.loaded != nil {
-			all = append(all, shown{"+ -", "more or fewer"})
+		if a.snap.Rollout.Active && a.snap.State == engine.StateDeploying {
+			word := "pause"
+			if a.snap.Rollout.Paused {
+				word = "go on"
+			}
+			add(a.keys.Pause, word)
+		}
+		if a.review != nil && !a.review.Empty() {
+			add(a.keys.Review, "review and deploy")
 		}
 		if len(a.edits.done) > 0 {
 			add(a.keys.Undo, "undo")
@@ -177,24 +461,36 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		if len(a.edits.undone) > 0 {
 			add(a.keys.Redo, "redo")
 		}
-		if a.review != nil {
-			add(a.keys.Review, "review and deploy")
+		if a.loaded != nil && at.Role != "" {
+			if at.Member != "" {
+				add(a.keys.Grab, "grab")
+				add(a.keys.Remove, "remove")
+			} else {
+				add(a.keys.Add, "add")
+			}
+			all = append(all, shown{"+ -", "more or fewer"})
 		}
+		if len(a.findings) > 0 {
+			add(a.keys.Findings, "findings")
+		}
+		if len(a.tide) > 0 {
+			all = append(all, shown{"[ ]", "back in time"})
+		}
+	}
+	if a.mode == walking {
 		add(a.keys.Keys, "all keys")
 		add(a.keys.Quit, "quit")
-	case inReview:
-		if a.deployable() {
-			add(a.keys.Deploy, "deploy this")
-		}
-		fallthrough
-	case inKeys:
-		if a.lines > a.shown {
-			all = append(all, shown{string([]rune{k.Or('↓', 'j'), k.Or('↑', 'k')}), "scroll"})
-		}
-		add(a.keys.Close, "back")
+	}
+	width := func(s shown) int { return grid.Width(s.key) + 1 + grid.Width(s.word) + 3 }
+	rest := 0
+	for _, s := range all[max(0, len(all)-2):] {
+		rest += width(s)
 	}
 	x := 1
-	for _, s := range all {
+	for i, s := range all { // the last two always have room
+		if i < len(all)-2 && x+width(s)+rest > a.w {
+			continue
+		}
 		x = g.Text(x, y, s.key, k.In(k.Act).Strong())
 		x = g.Text(x+1, y, s.word, k.Quiet()) + 3
 	}

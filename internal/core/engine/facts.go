@@ -297,7 +297,13 @@ func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.Paused = false 
 
 func (f RolloutResumed) Sentence() string { return "goes on, asked for by " + f.By }
 
-func (f RolloutEnded) apply(s *State, at time.Time) { s.Rollout.Ended = at }
+func (f RolloutEnded) apply(s *State, at time.Time) {
+	s.Rollout.Ended = at
+	if s.Lasted == nil {
+		s.Lasted = map[string]time.Duration{}
+	}
+	s.Lasted[f.What] = at.Sub(s.Rollout.Began)
+}
 
 func (f RolloutEnded) Sentence() string { return f.What + " done" }
 

@@ -9,6 +9,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
 	"lanternfield/internal/core/render"
@@ -54,6 +55,8 @@ type RolloutView struct {
 	Began  time.Time `json:"began,omitzero"`
 	Ended  time.Time `json:"ended,omitzero"`
 	Paused bool      `json:"paused,omitempty"`
+
+	LastTook time.Duration `json:"last_took_ns,omitempty"` // how long the newest one of the same kind took that came to its end
 }
 
 // RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
@@ -76,14 +79,16 @@ type RoleView struct {
 	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
 	Change      string              `json:"change,omitempty"`    // of its membership, under way
 	Gates       []GateView          `json:"gates,omitempty"`
-	Halted      bool                `json:"halted,omitempty"` // all its members are stopped on purpose
-	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
+	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
+	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
+	Worked      bool                `json:"worked,omitempty"`  // has had its quorum, or a ready member, since it was founded
 }
 
 // MemberView is one member. Writes tells whether a write sent to it can succeed now.
 type MemberView struct {
 	Member      field.MemberName `json:"member"`
 	Role        field.RoleName   `json:"role"`
+	Number      int              `json:"number"` // within the role; a larger one is newer
 	Node        field.NodeName   `json:"node"`
 	Zone        field.ZoneName   `json:"zone"`
 	Phase       Phase            `json:"phase"`
@@ -142,7 +147,7 @@ func Snap(s *State, at time.Time) *Snapshot {
 	}
 	snap.Field = s.Field.Name
 	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended,
-		Paused: s.Rollout.Paused}
+		Paused: s.Rollout.Paused, LastTook: s.Lasted[s.Rollout.What]}
 	if s.Retired {
 		snap.State, snap.Verdict = StateRetired, "Retired: nothing is left of it."
 		return snap
@@ -196,7 +201,7 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	}
 	r := s.Roles[role.Name]
 	if r != nil {
-		v.Leader, v.LeaderTerm = r.Leader, r.LeaderTerm
+		v.Leader, v.LeaderTerm, v.Highest = r.Leader, r.LeaderTerm, r.Highest
 		v.Roster = slices.Clone(r.Roster)
 	}
 	if role.Votes {
@@ -215,7 +220,7 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 }
 
 func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberView {
-	v := MemberView{Member: m.Name, Role: m.Role, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving,
+	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving,
 		Leads: role.Leader == m.Name, Ports: maps.Clone(m.Ports), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
 	v.Writes = v.Phase == Ready && (!role.Votes || role.Survives >= 0 && role.Leader != "")
@@ -285,6 +290,27 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 		}
 	}
 	return views
+}
+
+// Live is what package plan needs to know of a deployed field, as far as a snapshot tells.
+func (snap *Snapshot) Live() plan.Live {
+	l := plan.Live{Highest: map[field.RoleName]int{}}
+	if snap.State == StateDraft || snap.State == StateRetired {
+		return l
+	}
+	for _, r := range snap.Roles {
+		l.Highest[r.Role] = r.Highest
+	}
+	for _, m := range snap.Members {
+		at := place.Member{Name: m.Member, Role: m.Role, Node: m.Node, Ports: m.Ports}
+		if m.Leaving {
+			l.Leaving = append(l.Leaving, at)
+			continue
+		}
+		l.Members = append(l.Members, plan.Member{Member: at, Number: m.Number, Ready: m.Phase == Ready, Leads: m.Leads})
+	}
+	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
+	return l
 }
 
 // Counts is what the tide draws.

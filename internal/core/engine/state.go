@@ -45,6 +45,7 @@ type State struct {
 	Retiring bool
 	Retired  bool
 	Rollout  Rollout
+	Lasted   map[string]time.Duration // how long the newest rollout of each kind took that came to its end
 	Nodes    map[field.NodeName]*Node
 	Roles    map[field.RoleName]*Role
 	Members  map[field.MemberName]*Member // those that are gone are kept for the record

@@ -239,3 +239,19 @@ func SortSteps(steps []Step) {
 		return cmp.Or(cmp.Compare(a.Stage, b.Stage), cmp.Compare(kind[a.Kind], kind[b.Kind]))
 	})
 }
+
+// Preview lists who would come and who would go, and nothing else: quick enough to be looked at while choosing.
+func Preview(f *field.Field, live Live) *Review {
+	if f.Cycle() != nil {
+		return &Review{Field: f.Name}
+	}
+	p := Make(f, live)
+	r := &Review{Field: f.Name, Unplaced: p.Unplaced}
+	for _, a := range p.Adds {
+		r.Steps = append(r.Steps, Step{Kind: Start, Member: a.Name, Role: a.Role, Node: a.Node, Zone: f.Node(a.Node).Zone})
+	}
+	for _, x := range p.Removes {
+		r.Steps = append(r.Steps, Step{Kind: Take, Member: x.Member, Role: x.Role, Node: x.Node})
+	}
+	return r
+}

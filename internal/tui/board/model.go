@@ -17,6 +17,11 @@ type Model struct {
 	Snap  *engine.Snapshot
 	// Added and Removed count the draft's unsent members.
 	Added, Removed, Changed int
+
+	Posts []Post
+	fit   fitted // what Posts were made for
+
+	node map[field.NodeName][2]int // where a node stands: its zone, and its place there
 }
 
 // Zone is a zone with its nodes, in the order of the file.
@@ -30,6 +35,8 @@ type Role struct {
 	engine.RoleView
 	Draft   int // members that the draft wants
 	Members []Member
+
+	at map[int][]int // for each post, which of Members hang there
 }
 
 // Member is a lantern.
@@ -37,6 +44,9 @@ type Member struct {
 	engine.MemberView
 	Unsent  bool // only the draft has it
 	Removal bool // the draft has it no more
+	Pinned  bool // the draft says by hand where it stands
+
+	Lately []string // its last lines, where somebody has asked for them
 }
 
 // Build lays the draft over the live field. Draft and review may be nil.
@@ -50,13 +60,9 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 			live.State, live.Verdict = snap.State, snap.Verdict
 		}
 	}
+	m.node = make(map[field.NodeName][2]int, len(live.Nodes))
 	for _, n := range live.Nodes {
-		i := slices.IndexFunc(m.Zones, func(z Zone) bool { return z.Name == n.Zone })
-		if i < 0 {
-			m.Zones = append(m.Zones, Zone{Name: n.Zone})
-			i = len(m.Zones) - 1
-		}
-		m.Zones[i].Nodes = append(m.Zones[i].Nodes, n)
+		m.addNode(n)
 	}
 	removed := map[field.MemberName]bool{}
 	if review != nil {
@@ -70,17 +76,53 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 			}
 		}
 	}
+	rows := make(map[field.RoleName]int, len(live.Roles))
 	for _, r := range live.Roles {
-		row := Role{RoleView: r, Draft: r.Want}
-		for _, member := range live.Members {
-			if member.Role == r.Role {
-				row.Members = append(row.Members, Member{MemberView: member, Removal: removed[member.Member]})
-			}
+		rows[r.Role] = len(m.Roles)
+		m.Roles = append(m.Roles, Role{RoleView: r, Draft: r.Want})
+	}
+	for _, member := range live.Members {
+		i, ok := rows[member.Role]
+		if !ok { // the draft that was deployed has its role no more; it is still there
+			i = len(m.Roles)
+			rows[member.Role] = i
+			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: member.Role, Survives: -1, Halted: true, Stage: 1 << 20}})
 		}
-		m.Roles = append(m.Roles, row)
+		m.Roles[i].Members = append(m.Roles[i].Members, Member{MemberView: member, Removal: removed[member.Member]})
 	}
 	m.addUnsent(draft, review)
+	m.markPins(draft)
 	return m
+}
+
+func (m *Model) addNode(n engine.NodeView) {
+	i := slices.IndexFunc(m.Zones, func(z Zone) bool { return z.Name == n.Zone })
+	if i < 0 {
+		m.Zones = append(m.Zones, Zone{Name: n.Zone})
+		i = len(m.Zones) - 1
+	}
+	m.node[n.Node] = [2]int{i, len(m.Zones[i].Nodes)}
+	m.Zones[i].Nodes = append(m.Zones[i].Nodes, n)
+}
+
+// markPins marks the members that stand where the draft's pins say.
+func (m *Model) markPins(draft *field.Field) {
+	if draft == nil {
+		return
+	}
+	for i := range m.Roles {
+		left := map[field.NodeName]int{}
+		for _, n := range draft.Place[m.Roles[i].Role] {
+			left[n]++
+		}
+		for j := range m.Roles[i].Members {
+			x := &m.Roles[i].Members[j]
+			if left[x.Node] > 0 && !x.Removal && !x.Leaving {
+				left[x.Node]--
+				x.Pinned = true
+			}
+		}
+	}
 }
 
 // addUnsent adds what only the draft has: nodes, roles and members.
@@ -89,13 +131,8 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 		return
 	}
 	for _, n := range draft.Nodes {
-		i := slices.IndexFunc(m.Zones, func(z Zone) bool { return z.Name == n.Zone })
-		if i < 0 {
-			m.Zones = append(m.Zones, Zone{Name: n.Zone})
-			i = len(m.Zones) - 1
-		}
-		if !slices.ContainsFunc(m.Zones[i].Nodes, func(v engine.NodeView) bool { return v.Node == n.Name }) {
-			m.Zones[i].Nodes = append(m.Zones[i].Nodes, engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
+		if _, ok := m.node[n.Name]; !ok {
+			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
 		}
 	}
 	stages := plan.StageOf(draft)
@@ -108,12 +145,16 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 		m.Roles[i].Draft = r.Members
 	}
 	slices.SortStableFunc(m.Roles, func(a, b Role) int { return a.Stage - b.Stage })
+	there := make(map[field.MemberName]bool, len(m.Snap.Members))
+	for _, x := range m.Snap.Members {
+		there[x.Member] = true
+	}
 	for _, s := range review.Steps {
-		if s.Kind != plan.Start {
+		if s.Kind != plan.Start || there[s.Member] {
 			continue
 		}
 		i := slices.IndexFunc(m.Roles, func(row Role) bool { return row.Role == s.Role })
-		if i < 0 || slices.ContainsFunc(m.Roles[i].Members, func(x Member) bool { return x.Member == s.Member }) {
+		if i < 0 {
 			continue
 		}
 		m.Added++
@@ -134,84 +175,12 @@ func (m *Model) reserve(draft *field.Field) {
 			if !member.Unsent {
 				continue
 			}
-			for z := range m.Zones {
-				for n := range m.Zones[z].Nodes {
-					if v := &m.Zones[z].Nodes[n]; v.Node == member.Node {
-						v.Used.CPU += role.Room.CPU
-						v.Used.Memory += role.Room.Memory
-						v.Used.Disk += role.Room.Disk
-					}
-				}
+			if at, ok := m.node[member.Node]; ok {
+				v := &m.Zones[at[0]].Nodes[at[1]]
+				v.Used.CPU += role.Room.CPU
+				v.Used.Memory += role.Room.Memory
+				v.Used.Disk += role.Room.Disk
 			}
 		}
 	}
-}
-
-// Nodes lists the posts from left to right.
-func (m *Model) Nodes() []engine.NodeView {
-	var nodes []engine.NodeView
-	for _, z := range m.Zones {
-		nodes = append(nodes, z.Nodes...)
-	}
-	return nodes
-}
-
-// At gives the lanterns where a post and a role cross.
-func (r *Role) At(node field.NodeName) []Member {
-	var at []Member
-	for _, m := range r.Members {
-		if m.Node == node {
-			at = append(at, m)
-		}
-	}
-	return at
-}
-
-// Cursor is where the person stands: on a role's row and a node's post, both counted from 0, and on which of the
-// lanterns there. A Node of -1 means the role itself, a Role of -1 the node itself.
-type Cursor struct{ Role, Node, Lantern int }
-
-// Move takes a step and stays on the board.
-func (m *Model) Move(c Cursor, dx, dy int) Cursor {
-	nodes := m.Nodes()
-	if dx != 0 {
-		here := m.lanternsAt(c)
-		switch {
-		case dx > 0 && c.Lantern+1 < here:
-			c.Lantern++
-			return c
-		case dx < 0 && c.Lantern > 0:
-			c.Lantern--
-			return c
-		}
-		c.Node = min(max(c.Node+dx, -1), len(nodes)-1)
-		c.Lantern = 0
-		if dx < 0 {
-			c.Lantern = max(0, m.lanternsAt(c)-1)
-		}
-	}
-	if dy != 0 {
-		c.Role = min(max(c.Role+dy, -1), len(m.Roles)-1)
-		c.Lantern = 0
-	}
-	return m.Keep(c)
-}
-
-// Keep brings a cursor back onto a board that has changed.
-func (m *Model) Keep(c Cursor) Cursor {
-	c.Role = min(max(c.Role, -1), len(m.Roles)-1)
-	c.Node = min(max(c.Node, -1), len(m.Nodes())-1)
-	if c.Role == -1 && c.Node == -1 {
-		c.Role = min(0, len(m.Roles)-1)
-	}
-	c.Lantern = min(max(c.Lantern, 0), max(0, m.lanternsAt(c)-1))
-	return c
-}
-
-func (m *Model) lanternsAt(c Cursor) int {
-	nodes := m.Nodes()
-	if c.Role < 0 || c.Node < 0 || c.Role >= len(m.Roles) || c.Node >= len(nodes) {
-		return 0
-	}
-	return len(m.Roles[c.Role].At(nodes[c.Node].Node))
 }

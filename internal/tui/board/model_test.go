@@ -1,6 +1,7 @@
 package board
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -41,8 +42,10 @@ func TestADraftStandsOnTheBoardBeforeItIsDeployed(t *testing.T) {
 		t.Errorf("+%d -%d %+v", m.Added, m.Removed, m.Roles[1].Members)
 	}
 	used := 0.0
-	for _, n := range m.Nodes() {
-		used += n.Used.CPU
+	for _, z := range m.Zones {
+		for _, n := range z.Nodes {
+			used += n.Used.CPU
+		}
 	}
 	if used != 1 {
 		t.Errorf("the nodes keep %g cores free for two crews, want 1", used)
@@ -72,42 +75,147 @@ func TestUnsentChangesLieOverTheLiveField(t *testing.T) {
 	if !found["crews-1"].Removal || !found["lookout-1"].Unsent || found["wardens-1"].Removal || found["wardens-1"].Unsent || len(found) != 3 {
 		t.Errorf("%+v", found)
 	}
-	if nodes := m.Nodes(); nodes[len(nodes)-1].Node != "puffin-1" {
-		t.Errorf("the new node is missing: %+v", nodes)
+	if last := m.Zones[len(m.Zones)-1].Nodes; last[0].Node != "puffin-1" {
+		t.Errorf("the new node is missing: %+v", m.Zones)
 	}
 	if len(live.Members) != 2 || len(live.Nodes) != 3 {
 		t.Error("drawing changed the snapshot")
 	}
 }
 
-func TestTheCursorWalksOverLanternsThenPosts(t *testing.T) {
-	m := &Model{Zones: []Zone{{Nodes: []engine.NodeView{{Node: "a"}, {Node: "b"}}}}, Roles: []Role{{}, {}}}
-	for _, name := range []field.MemberName{"x-1", "x-2"} {
-		m.Roles[0].Members = append(m.Roles[0].Members, Member{MemberView: engine.MemberView{Member: name, Node: "a"}})
+// grove is a model of zones a, b, … with that many nodes each, and roles whose members stand on the nodes named.
+func grove(zones []int, roles ...[]string) *Model {
+	snap := &engine.Snapshot{State: engine.StateConverged, At: noon}
+	for z, n := range zones {
+		for i := range n {
+			zone := string(rune('a' + z))
+			snap.Nodes = append(snap.Nodes, engine.NodeView{Node: field.NodeName(fmt.Sprintf("%s-%d", zone, i+1)), Zone: field.ZoneName(zone)})
+		}
 	}
-	c := Cursor{Role: 0, Node: -1}
+	for r, nodes := range roles {
+		role := field.RoleName(rune('r' + r))
+		snap.Roles = append(snap.Roles, engine.RoleView{Role: role, Want: len(nodes), Ready: len(nodes)})
+		for i, n := range nodes {
+			snap.Members = append(snap.Members, engine.MemberView{Member: role.Member(i + 1), Role: role, Node: field.NodeName(n), Phase: engine.Ready})
+		}
+	}
+	return Build(snap, nil, nil)
+}
+
+func TestTheCursorWalksOverLanternsThenPosts(t *testing.T) {
+	m := grove([]int{1, 1}, []string{"a-1", "a-1"}, nil)
+	m.Fit(100, nil)
+	c := Cursor{Role: 0, Post: -1}
 	for i, step := range []struct {
 		dx, dy int
 		want   Cursor
 	}{
 		{1, 0, Cursor{0, 0, 0}}, {1, 0, Cursor{0, 0, 1}}, {1, 0, Cursor{0, 1, 0}}, {1, 0, Cursor{0, 1, 0}},
 		{-1, 0, Cursor{0, 0, 1}}, {0, 1, Cursor{1, 0, 0}}, {0, 1, Cursor{1, 0, 0}}, {0, -1, Cursor{0, 0, 0}}, {0, -1, Cursor{-1, 0, 0}},
-		{-1, 0, Cursor{0, -1, 0}}, // there is no corner: the role is what stands there
+		{0, -1, Cursor{-2, 0, 0}}, {1, 0, Cursor{-2, 1, 0}}, {1, 0, Cursor{-2, 1, 0}}, {-1, 0, Cursor{-2, 0, 0}}, {0, 1, Cursor{-1, 0, 0}},
+		{-1, 0, Cursor{-1, 0, 0}}, {0, 1, Cursor{0, 0, 0}}, {-1, 0, Cursor{0, -1, 0}}, {0, -1, Cursor{-1, 0, 0}},
 	} {
 		if c = m.Move(c, step.dx, step.dy); c != step.want {
 			t.Fatalf("step %d: at %+v, want %+v", i, c, step.want)
 		}
 	}
 	empty := &Model{}
-	if c := empty.Move(Cursor{5, 5, 5}, 1, 1); c.Role > 0 || c.Node > 0 {
+	if c := empty.Move(Cursor{5, 5, 5}, 1, 1); c.Role > 0 || c.Post > 0 {
 		t.Errorf("on an empty board: %+v", c)
+	}
+}
+
+// TestTheCursorStaysOnWhatItStoodOn changes the board around it.
+func TestTheCursorStaysOnWhatItStoodOn(t *testing.T) {
+	before := grove([]int{2, 2}, []string{"a-1", "b-1"}, []string{"a-2", "b-2", "b-2"})
+	after := grove([]int{3, 3}, []string{"a-3"}, []string{"a-1", "b-1"}, []string{"a-2", "b-2", "b-2"})
+	before.Fit(200, nil)
+	after.Fit(200, nil)
+	for i := range after.Roles { // a role has come above, and nodes between
+		for j := range after.Roles[i].Members {
+			after.Roles[i].Members[j].Role = []field.RoleName{"q", "r", "s"}[i]
+			after.Roles[i].Members[j].Member = []field.RoleName{"q", "r", "s"}[i].Member(j + 1)
+		}
+		after.Roles[i].Role = []field.RoleName{"q", "r", "s"}[i]
+	}
+	for role := OnZones; role < 2; role++ {
+		for post := -1; post < 4; post++ {
+			for lantern := range 2 {
+				c := before.Keep(Cursor{role, post, lantern})
+				was := before.Under(c)
+				now := after.Under(after.Find(was, c))
+				if was.row = now.row; now != was {
+					t.Errorf("%+v: %+v has become %+v", c, was, now)
+				}
+			}
+		}
+	}
+	if c := after.Find(Place{Role: "gone", Node: "b-1", row: 5}, Cursor{Role: 9, Post: 2}); c.Role != 2 || c.Post != 2 {
+		t.Errorf("nearest to a role that has gone: %+v", c)
+	}
+}
+
+func TestZonesFoldWhenThereIsNoRoom(t *testing.T) {
+	m := grove([]int{40, 5, 30}, []string{"a-1", "a-40", "b-2", "c-30"})
+	names := func(room int, folds Folds) string {
+		m.Fit(room, folds)
+		text := ""
+		for _, p := range m.Posts {
+			if p.Folded {
+				text += fmt.Sprintf("[%s %d] ", m.Zones[p.Zone].Name, len(p.Nodes))
+			}
+		}
+		return fmt.Sprintf("%s%d", text, len(m.Posts))
+	}
+	for _, test := range []struct {
+		room  int
+		folds Folds
+		want  string
+	}{
+		{300, nil, "75"}, {200, nil, "[a 40] 36"}, {90, nil, "[a 40] [c 30] 7"}, {10, nil, "[a 40] [b 5] [c 30] 3"},
+		{300, Folds{"b": true}, "[b 5] 71"}, {90, Folds{"a": false}, "[b 5] [c 30] 42"}, {90, Folds{"a": false, "b": false, "c": false}, "75"},
+	} {
+		if got := names(test.room, test.folds); got != test.want {
+			t.Errorf("in %d cells with %v: %s, want %s", test.room, test.folds, got, test.want)
+		}
+		seen := 0
+		for post := range m.Posts {
+			seen += len(m.Roles[0].At(post))
+		}
+		if seen != 4 {
+			t.Errorf("in %d cells: %d of 4 lanterns hang somewhere", test.room, seen)
+		}
+	}
+}
+
+// TestWhatIsPointedAtIsWhatIsDrawn points at every lantern where it is drawn.
+func TestWhatIsPointedAtIsWhatIsDrawn(t *testing.T) {
+	m := grove([]int{3, 2}, []string{"a-1", "b-1", "b-1"}, []string{"a-2"})
+	a := Area{X: 2, Y: 3, W: 120, H: 24}
+	m.Fit(Room(a.W), nil)
+	for _, r := range m.Roles {
+		for _, x := range r.Members {
+			px, py, ok := AtMember(m, a, Cursor{}, x.Member)
+			if c, hit := Hit(m, a, Cursor{}, px, py); !ok || !hit || m.Under(c).Member != x.Member {
+				t.Errorf("%s at %d,%d: %+v", x.Member, px, py, m.Under(c))
+			}
+		}
+	}
+	if c, ok := Hit(m, a, Cursor{}, 4, a.Y+6); !ok || m.Under(c).Role != "r" || c.Post != -1 {
+		t.Errorf("a role's name: %+v %v", c, ok)
+	}
+	if c, ok := Hit(m, a, Cursor{}, 30, a.Y); !ok || m.Under(c).Zone != "a" || c.Role != OnZones {
+		t.Errorf("a zone's name: %+v %v", c, ok)
+	}
+	if _, ok := Hit(m, a, Cursor{}, 1, 1); ok {
+		t.Error("outside")
 	}
 }
 
 func TestTheMostUrgentLanternSpeaksForMany(t *testing.T) {
 	order := []engine.Phase{engine.Ready, engine.Planned, engine.Starting, engine.Unknown, engine.Failed}
 	for i := 1; i < len(order); i++ {
-		a, b := Member{MemberView: engine.MemberView{Phase: order[i-1]}}, Member{MemberView: engine.MemberView{Phase: order[i]}}
+		a, b := &Member{MemberView: engine.MemberView{Phase: order[i-1]}}, &Member{MemberView: engine.MemberView{Phase: order[i]}}
 		if urgency(a) >= urgency(b) {
 			t.Errorf("%s is not less urgent than %s", order[i-1], order[i])
 		}

@@ -27,6 +27,19 @@ func (s Style) On(bg Color) Style { s.Bg = bg; return s }
 // Strong gives the style in bold.
 func (s Style) Strong() Style { s.Bold = true; return s }
 
+// Mix gives the colour between two: all of a at 0, all of b at 1.
+func Mix(a, b Color, part float64) Color {
+	if a == None || b == None {
+		return a
+	}
+	var out Color
+	for shift := 0; shift <= 16; shift += 8 {
+		x, y := float64(a>>shift&0xff), float64(b>>shift&0xff)
+		out |= Color(x+(y-x)*part+0.5) << shift
+	}
+	return out
+}
+
 type cell struct {
 	r     rune // 0 behind a wide rune
 	style Style

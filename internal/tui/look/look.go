@@ -19,6 +19,7 @@ type Look struct {
 	Act               grid.Color
 	Ground            grid.Color
 	ASCII             bool
+	Flat              bool // too few colours for shades
 }
 
 // Dark is for dark terminals.
@@ -38,6 +39,7 @@ func Light() Look {
 // Limited is the look for terminals of 256 colours. Their palette has no dark amber, and the nearest colour that it has
 // is an olive green; so the glows are chosen from it by hand.
 func (l Look) Limited() Look {
+	l.Flat = true
 	if l.Ink == Light().Ink {
 		l.Glow, l.GoldGlow, l.WarmGlow, l.PlanGlow, l.FailGlow = 0xffd7af, 0xffd75f, 0xffffd7, 0xe4e4e4, 0xffd7d7
 		l.Raise, l.Shade, l.Faint, l.Ground = 0xdadada, 0xe4e4e4, 0xbcbcbc, 0xafd7af

@@ -3,8 +3,10 @@
 package panel
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -61,27 +63,176 @@ func (p *writer) text(text string, color grid.Color) {
 	}
 }
 
-// Detail speaks of what is under the cursor.
-func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, a board.Area) {
+// Can is something that the person can do to what is spoken of.
+type Can struct{ Key, Word string }
+
+// Detail speaks of what is under the cursor, and of what can be done about it. It gives how many rows it would need.
+func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, can []Can, a board.Area) {
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}
-	p := &writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}
-	nodes := m.Nodes()
-	switch {
-	case c.Role < 0 && c.Node >= 0 && c.Node < len(nodes):
-		p.node(m, nodes[c.Node])
-	case c.Role >= 0 && c.Role < len(m.Roles) && c.Node < 0:
-		p.role(&m.Roles[c.Role])
-	case c.Role >= 0 && c.Role < len(m.Roles) && c.Node < len(nodes):
-		role := &m.Roles[c.Role]
-		here := role.At(nodes[c.Node].Node)
-		if len(here) == 0 {
-			p.title(string(nodes[c.Node].Node), "has no "+string(role.Role))
-			p.text(fmt.Sprintf("Nothing of %s hangs on this post.", role.Role), k.Dim)
-			return
+	speak(&writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}, m, c, now, can)
+}
+
+// DetailOver says the same in the middle of the screen, where there is no room beside the board.
+func DetailOver(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, can []Can) {
+	w := min(g.W-2, 64)
+	try := &writer{g: grid.New(g.W, g.H, k.Page()), k: k, x: 1, w: w - 4, h: g.H - 4}
+	speak(try, m, c, now, can)
+	h := min(g.H-2, try.y+5)
+	if len(can) > 0 {
+		h = min(g.H-2, try.y+len(can)+6)
+	}
+	x, y := (g.W-w)/2, max(1, (g.H-h)/2)
+	g.Fill(x, y, w, h, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
+	g.Clip(x+2, y+h-1, w-4, "esc goes back", k.Quiet())
+	speak(&writer{g: g, k: k, x: x + 2, y: y + 1, w: w - 4, h: y + h - 2}, m, c, now, can)
+}
+
+func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, can []Can) {
+	at := m.Under(c)
+	if len(can) > 0 { // what can be done stands at the foot, and is never pushed out
+		p.h -= len(can) + 2
+		foot := &writer{g: p.g, k: p.k, x: p.x, y: p.h + 1, w: p.w, h: p.h + len(can) + 2}
+		foot.text("you can", p.k.Dim)
+		for _, x := range can {
+			end := p.g.Text(foot.x+2, foot.y, x.Key, p.k.In(p.k.Act).Strong())
+			p.g.Clip(max(end+1, foot.x+6), foot.y, foot.w-6, x.Word, p.k.Text())
+			foot.y++
 		}
-		p.member(role, here[min(c.Lantern, len(here)-1)], now)
+	}
+	switch {
+	case at.Member != "":
+		role, member := m.Member(at.Member)
+		p.member(role, *member, now)
+	case at.Role != "" && at.Zone == "" && at.Node == "" && c.Post < 0:
+		p.role(m.Role(at.Role))
+	case at.Role != "" && at.Node != "":
+		p.title(string(at.Node), "has no "+string(at.Role))
+		p.text(fmt.Sprintf("Nothing of %s hangs on this post.", at.Role), p.k.Dim)
+	case at.Role != "":
+		p.crossing(m.Role(at.Role), c.Post, at.Zone)
+	case at.Node != "":
+		p.node(m, *m.NodeView(at.Node))
+	case c.Post >= 0 && c.Post < len(m.Posts):
+		p.zone(m, m.Zones[m.Posts[c.Post].Zone])
+	}
+}
+
+// crossing speaks of the members of a role in a zone that is folded.
+func (p *writer) crossing(r *board.Role, post int, zone field.ZoneName) {
+	here := r.At(post)
+	p.title(string(r.Role), "in "+string(zone))
+	if len(here) == 0 {
+		p.text(fmt.Sprintf("Nothing of %s hangs here.", r.Role), p.k.Dim)
+		return
+	}
+	p.phases(here)
+	p.gap()
+	for _, m := range here {
+		if m.Phase != engine.Ready && p.left() {
+			lamp := p.k.LampOf(m.Phase, m.Leads)
+			x := p.g.Text(p.x, p.y, string(lamp.Shape)+" ", p.k.In(lamp.Color))
+			p.g.Clip(x, p.y, p.w-2, fmt.Sprintf("%s on %s  %s", m.Member, m.Node, cmp.Or(m.Why, m.WaitsFor)), p.k.Text())
+			p.y++
+		}
+	}
+}
+
+// phases counts members by phase.
+func (p *writer) phases(members []*board.Member) {
+	count := map[engine.Phase]int{}
+	for _, m := range members {
+		count[m.Phase]++
+	}
+	for _, phase := range slices.Sorted(maps.Keys(count)) {
+		lamp := p.k.LampOf(phase, false)
+		p.row(string(lamp.Shape)+" "+string(phase), fmt.Sprint(count[phase]), lamp.Color)
+	}
+}
+
+func (p *writer) zone(m *board.Model, z board.Zone) {
+	k := p.k
+	p.title(cmp.Or(string(z.Name), "no zone"), fmt.Sprintf("a zone of %d", len(z.Nodes)))
+	var use engine.NodeView
+	dark := 0
+	on := map[field.NodeName]bool{}
+	for _, n := range z.Nodes {
+		on[n.Node] = true
+		use.Used.CPU += n.Used.CPU
+		use.Offered.CPU += n.Offered.CPU
+		use.Used.Memory += n.Used.Memory
+		use.Offered.Memory += n.Offered.Memory
+		if n.Dark {
+			dark++
+		}
+	}
+	if dark > 0 {
+		p.row("unknown", fmt.Sprintf("%d of %d nodes cannot be reached", dark, len(z.Nodes)), k.Fail)
+	}
+	p.use(use)
+	p.gap()
+	for i := range m.Roles {
+		n := 0
+		for _, x := range m.Roles[i].Members {
+			if on[x.Node] {
+				n++
+			}
+		}
+		if n > 0 {
+			p.row(string(m.Roles[i].Role), fmt.Sprintf("%d of %d here", n, len(m.Roles[i].Members)), k.Paper)
+		}
+	}
+	p.losing(m, on, "if all of it went dark")
+}
+
+func (p *writer) use(n engine.NodeView) {
+	if n.Offered.CPU > 0 {
+		p.row("cpu", fmt.Sprintf("%g of %g cores kept free", round(n.Used.CPU), round(n.Offered.CPU)), p.k.Paper)
+	}
+	if n.Offered.Memory > 0 {
+		p.row("memory", fmt.Sprintf("%s of %s kept free", n.Used.Memory, n.Offered.Memory), p.k.Paper)
+	}
+}
+
+func round(x float64) float64 { return math.Round(x*100) / 100 }
+
+// losing says which roles could not go on without the members on some nodes.
+func (p *writer) losing(m *board.Model, on map[field.NodeName]bool, head string) {
+	if m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired || m.Snap.State == engine.StateStopped {
+		return
+	}
+	p.gap()
+	p.text(head, p.k.Dim)
+	said := false
+	for i := range m.Roles {
+		r := &m.Roles[i]
+		gone, ready := 0, 0
+		for _, x := range r.Members {
+			if x.Phase == engine.Ready {
+				ready++
+				if on[x.Node] {
+					gone++
+				}
+			}
+		}
+		if gone == 0 {
+			continue
+		}
+		switch left := r.VotesReady - gone; {
+		case r.Votes && left < r.VotesNeeded:
+			p.text(fmt.Sprintf("%s would hold %d of %d votes: writes stop.", r.Role, max(0, left), r.Voters), p.k.Fail)
+		case r.Votes && left == r.VotesNeeded:
+			p.text(fmt.Sprintf("%s would hold %d of %d votes; one more loss stops writes.", r.Role, left, r.Voters), p.k.Warm)
+		case ready == gone:
+			p.text(fmt.Sprintf("%s would have nobody left to do its work.", r.Role), p.k.Fail)
+		default:
+			p.text(fmt.Sprintf("%s would go on with %d of %d.", r.Role, ready-gone, r.Want), p.k.Paper)
+		}
+		said = true
+	}
+	if !said {
+		p.text("Nothing that burns now would be missed.", p.k.Paper)
 	}
 }
 
@@ -95,6 +246,9 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 	lamp := k.LampOf(m.Phase, m.Leads)
 	if m.Unsent {
 		p.row("state", "only in the draft, not deployed yet", k.Plan)
+		if m.Pinned {
+			p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
+		}
 		return
 	}
 	state := string(lamp.Shape) + " " + string(m.Phase) + " for " + field.Span(now.Sub(m.Since))
@@ -111,8 +265,14 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 	case m.Seat == "learner":
 		p.row("votes", "not yet: a learner", k.Warm)
 	}
+	if m.Pinned {
+		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
+	}
 	if m.Phase != engine.Ready {
 		p.row("waits for", m.WaitsFor, k.Warm)
+		if m.LastTook > 0 {
+			p.row("last time", "took "+field.Span(m.LastTook), k.Dim)
+		}
 		p.row("because", m.Why, k.Fail)
 	}
 	if m.Phase == engine.Failed && !m.RetryAt.IsZero() {
@@ -133,17 +293,30 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 	if m.LastExit != "" {
 		p.row("last exit", fmt.Sprintf("%s, %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))), k.Paper)
 	}
-	if len(m.LastLines) > 0 && m.Phase == engine.Failed {
-		p.gap()
-		p.text("its last lines", k.Dim)
-		for _, line := range m.LastLines {
-			if p.left() {
-				p.g.Clip(p.x, p.y, p.w, line, k.In(k.Plan))
-				p.y++
-			}
+	p.meaning(role, m)
+	p.lines(m)
+}
+
+// lines shows the last lines that the member wrote before its last exit, or, while it runs, those that it wrote lately.
+func (p *writer) lines(m board.Member) {
+	lines, head := m.LastLines, "its last lines before it ended"
+	if m.Phase != engine.Failed && len(m.Lately) > 0 {
+		lines, head = m.Lately, "its last lines"
+	}
+	if room := p.h - p.y - 2; len(lines) > room {
+		lines = lines[len(lines)-max(0, room):]
+	}
+	if len(lines) == 0 {
+		return
+	}
+	p.gap()
+	p.text(head, p.k.Dim)
+	for _, line := range lines {
+		if p.left() {
+			p.g.Clip(p.x, p.y, p.w, line, p.k.In(p.k.Plan))
+			p.y++
 		}
 	}
-	p.meaning(role, m)
 }
 
 // meaning says what follows if the member stays, or went, dark.
@@ -230,15 +403,13 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 	if n.Dark {
 		p.row("unknown", n.Why, k.Fail)
 	}
-	if n.Offered.CPU > 0 {
-		p.row("cpu", fmt.Sprintf("%g of %g cores kept free", n.Used.CPU, n.Offered.CPU), k.Paper)
-	}
-	if n.Offered.Memory > 0 {
-		p.row("memory", fmt.Sprintf("%s of %s kept free", n.Used.Memory, n.Offered.Memory), k.Paper)
-	}
+	p.use(n)
 	p.gap()
 	for i := range m.Roles {
-		for _, member := range m.Roles[i].At(n.Node) {
+		for _, member := range m.Roles[i].Members {
+			if member.Node != n.Node {
+				continue
+			}
 			lamp := k.LampOf(member.Phase, member.Leads)
 			if p.left() {
 				x := p.g.Text(p.x, p.y, string(lamp.Shape)+" ", k.In(lamp.Color))
@@ -247,4 +418,5 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 			}
 		}
 	}
+	p.losing(m, map[field.NodeName]bool{n.Node: true}, "if it went dark")
 }

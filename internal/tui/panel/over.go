@@ -8,6 +8,7 @@ import (
 
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/look"
 )
@@ -168,4 +169,70 @@ func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown 
 type KeyGroup struct {
 	Name string
 	Keys []key.Binding
+}
+
+// Ask draws a question that waits for an answer.
+func Ask(g *grid.Grid, k look.Look, title string, text []string, lost bool, foot string) (lines, shown int) {
+	var all []line
+	for i, t := range text {
+		style := k.Text()
+		if lost && i == 0 {
+			style = k.In(k.Fail)
+		}
+		for _, part := range grid.Wrap(t, min(g.W-2, 96)-6) {
+			all = append(all, line{text: part, style: style, head: true})
+		}
+		if t == "" {
+			all = append(all, line{head: true})
+		}
+	}
+	return len(all), frame(g, k, title, foot, all, 0)
+}
+
+// Findings draws what is wrong or risky in the draft, each with the edits that mend it, beside the board.
+func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int, preview string, a board.Area) {
+	g.Fill(a.X, a.Y, a.W, a.H, ' ', grid.Style{Fg: k.Paper, Bg: k.Ink})
+	for y := a.Y; y < a.Y+a.H; y++ {
+		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
+	}
+	p := &writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}
+	p.title(fmt.Sprintf("%d found in the draft", len(all)), "")
+	for i := max(0, chosen-2); i < len(all); i++ { // the chosen one is always in sight
+		f := all[i]
+		color := k.Warm
+		if f.Severity == finding.Error {
+			color = k.Fail
+		}
+		mark := " "
+		if i == chosen && edit < 0 {
+			mark = string(k.Or('▸', '>'))
+		}
+		if !p.left() {
+			return
+		}
+		g.Text(p.x, p.y, mark, k.In(k.Act).Strong())
+		inner := &writer{g: g, k: k, x: p.x + 2, y: p.y, w: p.w - 2, h: p.h}
+		inner.text(fmt.Sprintf("%s: %s", f.Severity, f.Text), color)
+		if i == chosen {
+			if f.Mend != "" {
+				inner.text("What to do: "+f.Mend+".", k.Dim)
+			}
+			for j, e := range f.Edits {
+				if !inner.left() {
+					break
+				}
+				style := k.Text()
+				if j == edit {
+					style = k.In(k.Act).Strong()
+					g.Text(p.x, inner.y, string(k.Or('▸', '>')), style)
+				}
+				g.Clip(inner.x, inner.y, inner.w, e.Text, style)
+				inner.y++
+				if j == edit && preview != "" {
+					inner.text(preview+" enter makes it.", k.Act)
+				}
+			}
+		}
+		p.y = inner.y + 1
+	}
 }

@@ -93,14 +93,59 @@ func buckets(samples []control.Sample, now time.Time, span time.Duration, n int)
 	return out
 }
 
-// Draw draws the tide; lit and want are what is so now.
-func Draw(g *grid.Grid, k look.Look, samples []control.Sample, lit, want int, now time.Time, a Area) {
+// Tide is what is drawn: the samples up to an end, and a cursor in time where somebody looks at the past.
+type Tide struct {
+	Samples   []control.Sample
+	Lit, Want int       // at the cursor, or now
+	End       time.Time // the right edge
+	Cursor    time.Time // zero while the present is looked at
+	Now       bool      // the right edge is the present
+}
+
+// Step is how much time one column stands for, on a tide of that width.
+func (t Tide) Step(width int) time.Duration {
+	return Span(t.Samples, t.End) / time.Duration(max(1, width-margin-1))
+}
+
+// Span is how much time is shown.
+func (t Tide) Span() time.Duration { return Span(t.Samples, t.End) }
+
+// At gives the moment under a column of the screen; ok is false where there is none.
+func (t Tide) At(x int, a Area) (at time.Time, ok bool) {
+	w := a.W - margin - 1
+	i := x - a.X - margin
+	if i < 0 || i >= w || a.H < 2 {
+		return at, false
+	}
+	return t.End.Add(-t.Span() + t.Span()*time.Duration(i+1)/time.Duration(w)), true
+}
+
+// Event gives the moment of the next mark after, or, going back, just before that moment.
+func (t Tide) Event(at time.Time, forward bool) (time.Time, bool) {
+	var found time.Time
+	for _, s := range t.Samples {
+		if s.Mark == "" {
+			continue
+		}
+		before := s.At.Add(-time.Millisecond) // just before it happened is what one wants to see
+		switch {
+		case forward && before.After(at) && found.IsZero():
+			found = before
+		case !forward && before.Before(at):
+			found = before
+		}
+	}
+	return found, !found.IsZero()
+}
+
+// Draw draws the tide.
+func Draw(g *grid.Grid, k look.Look, t Tide, a Area) {
 	if a.H < 2 || a.W < margin+10 {
 		return
 	}
-	span := Span(samples, now)
+	span := t.Span()
 	w := a.W - margin - 1
-	columns := buckets(samples, now, span, w)
+	columns := buckets(t.Samples, t.End, span, w)
 	bars := max(1, a.H-3)
 	top := a.Y
 	if a.H >= 4 {
@@ -109,30 +154,48 @@ func Draw(g *grid.Grid, k look.Look, samples []control.Sample, lit, want int, no
 	} else {
 		bars = a.H - 1
 	}
-	g.Text(a.X+1, top, fmt.Sprintf("lit %d", lit), k.In(k.Lit))
+	g.Text(a.X+1, top, fmt.Sprintf("lit %d", t.Lit), k.In(k.Lit))
 	if bars > 1 {
-		g.Text(a.X+1, top+1, fmt.Sprintf("of %d", want), k.Quiet())
+		g.Text(a.X+1, top+1, fmt.Sprintf("of %d", t.Want), k.Quiet())
+	}
+	cursor := -1
+	if !t.Cursor.IsZero() {
+		cursor = min(max(int(int64(t.Cursor.Sub(t.End.Add(-span)))*int64(w)/int64(span)), 0), w-1)
 	}
 	for i, b := range columns {
 		x := a.X + margin + i
 		for y := range bars {
 			g.Set(x, top+y, ' ', grid.Style{Fg: k.Dim, Bg: k.Shade})
 		}
+		after := cursor >= 0 && i > cursor // had not happened yet
 		if b.known && b.want > 0 {
-			drawBar(g, k, x, top, bars, b)
+			drawBar(g, k, x, top, bars, b, after)
 		}
-		drawSurvival(g, k, x, top+bars, b)
+		if !after {
+			drawSurvival(g, k, x, top+bars, b)
+		}
+	}
+	if cursor >= 0 {
+		for y := range bars + 1 {
+			g.Set(a.X+margin+cursor, top+y, k.Or('┃', '|'), k.In(k.Act).Strong())
+		}
 	}
 	g.Text(a.X+1, top+bars, "survives", k.Quiet())
 	if a.H >= 6 {
-		scale(g, k, a, top+bars+1, span)
+		t.scale(g, k, a, top+bars+1, cursor)
 	}
 }
 
-func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket) {
-	color := k.Warm
+func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket, after bool) {
+	edge, body := grid.Mix(k.Warm, k.Shade, 0.15), grid.Mix(k.Warm, k.Shade, 0.66)
 	if b.lit >= b.want {
-		color = k.Lit
+		edge, body = grid.Mix(k.Lit, k.Shade, 0.15), grid.Mix(k.Lit, k.Shade, 0.66)
+	}
+	if k.Flat {
+		body = edge
+	}
+	if after {
+		edge, body = k.Faint, k.Faint
 	}
 	eighths := rows * 8 * b.lit / max(b.want, b.lit)
 	for y := range rows {
@@ -144,7 +207,15 @@ func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket) {
 		if k.ASCII {
 			r = []rune(" ..::||##")[part]
 		}
-		g.Set(x, top+y, r, grid.Style{Fg: color, Bg: grid.None})
+		color := edge
+		if y > 0 && min(max(eighths-(rows-y)*8, 0), 8) > 0 || part == 8 { // below the edge
+			color = body
+		}
+		style := grid.Style{Fg: color, Bg: grid.None}
+		if part == 8 && !k.ASCII {
+			style.Bg = color // no seams between rows
+		}
+		g.Set(x, top+y, r, style)
 	}
 }
 
@@ -187,11 +258,17 @@ func drawMarks(g *grid.Grid, k look.Look, columns []bucket, x, y, w int) {
 	}
 }
 
-func scale(g *grid.Grid, k look.Look, a Area, y int, span time.Duration) {
-	left := fmt.Sprintf("%d min ago", int(span.Minutes()))
-	if span < time.Minute {
-		left = field.Span(span) + " ago"
+func (t Tide) scale(g *grid.Grid, k look.Look, a Area, y, cursor int) {
+	left := field.Span(t.Span()) + " earlier"
+	right := t.End.Local().Format("15:04:05")
+	if t.Now {
+		left, right = field.Span(t.Span())+" ago", "now"
 	}
 	g.Text(a.X+margin, y, left, k.In(k.Faint))
-	g.Text(a.X+a.W-4, y, "now", k.In(k.Faint))
+	g.Text(a.X+a.W-1-len(right), y, right, k.In(k.Faint))
+	if cursor >= 0 {
+		text := t.Cursor.Local().Format("15:04:05.0")
+		x := min(max(a.X+margin+cursor-len(text)/2, a.X+margin), a.X+a.W-1-len(text))
+		g.Text(x-1, y, " "+text+" ", k.In(k.Act).Strong())
+	}
 }

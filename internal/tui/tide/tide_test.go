@@ -64,7 +64,7 @@ func TestTheBandTellsSurvivalByShape(t *testing.T) {
 		k := look.Dark()
 		k.ASCII = ascii
 		g := grid.New(71, 6, k.Page())
-		Draw(g, k, samples, 1, 4, noon, Area{W: 71, H: 6})
+		Draw(g, k, Tide{Samples: samples, Lit: 1, Want: 4, End: noon, Now: true}, Area{W: 71, H: 6})
 		lines := strings.Split(g.Plain(), "\n")
 		want := "█▄▁×"
 		if ascii {
@@ -93,7 +93,7 @@ func TestMarksNeverOverlap(t *testing.T) {
 	for w := 0; w < 160; w += 3 {
 		for h := range 8 {
 			g := grid.New(w, h, look.Dark().Page())
-			Draw(g, look.Dark(), samples, 1, 1, noon, Area{W: w, H: h})
+			Draw(g, look.Dark(), Tide{Samples: samples, Lit: 1, Want: 1, End: noon, Now: true}, Area{W: w, H: h})
 			if h >= 4 && w > 60 {
 				for _, word := range strings.FieldsFunc(strings.Split(g.Plain(), "\n")[0], func(r rune) bool { return r == '▾' }) {
 					if word = strings.TrimSpace(word); word != "" && word != "wardens-2 leads" {
@@ -102,5 +102,36 @@ func TestMarksNeverOverlap(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+func TestTheTimeCursorFindsMomentsAndEvents(t *testing.T) {
+	tide := Tide{Samples: []control.Sample{{At: ago(25), Mark: "deploy"}, {At: ago(20), Lit: 3, Want: 3}, {At: ago(10), Mark: "wardens-1 dark"}}, End: noon, Now: true}
+	area := Area{W: margin + 61, H: 6}
+	for x, want := range map[int]float64{margin + 59: 0, margin + 39: 10, margin: 29.5} {
+		if at, ok := tide.At(x, area); !ok || !at.Equal(ago(want)) {
+			t.Errorf("column %d: %s before the end, want %v", x, noon.Sub(at), want)
+		}
+	}
+	if _, ok := tide.At(margin-1, area); ok {
+		t.Error("the margin is no moment")
+	}
+	for _, test := range []struct {
+		from, want float64
+		forward    bool
+	}{{5, 10, false}, {10.5, 25, false}, {22, 10, true}, {25.1, 25, true}} {
+		at, ok := tide.Event(ago(test.from), test.forward)
+		if want := ago(test.want).Add(-time.Millisecond); !ok || !at.Equal(want) {
+			t.Errorf("from %v, forward %v: %s", test.from, test.forward, noon.Sub(at))
+		}
+	}
+	if _, ok := tide.Event(ago(9), true); ok {
+		t.Error("nothing happened after that")
+	}
+	tide.Cursor = ago(10)
+	g := grid.New(area.W, 6, look.Dark().Page())
+	Draw(g, look.Dark(), tide, area)
+	if lines := strings.Split(g.Plain(), "\n"); !strings.Contains(lines[2], "┃") || !strings.Contains(lines[5], ago(10).Local().Format("15:04:05.0")) {
+		t.Errorf("the cursor is not shown:\n%s", g.Plain())
 	}
 }

@@ -1,0 +1,171 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/tui/board"
+)
+
+// ask is an order that waits for a yes.
+type ask struct {
+	title string
+	text  []string // what it does, and what is lost
+	order control.Order
+	lost  bool // something is lost for good
+}
+
+func (a *app) pauseOrGoOn() tea.Cmd {
+	if a.inPast() {
+		return nil
+	}
+	switch r := a.snap.Rollout; {
+	case !r.Active:
+		a.say(true, "Nothing is under way that could be paused.")
+		return nil
+	case r.Paused:
+		a.say(false, "It goes on.")
+		return a.order(control.Order{What: "go on"})
+	}
+	a.say(false, "Paused: what has begun goes on, nothing new is begun. space goes on.")
+	return a.order(control.Order{What: "pause"})
+}
+
+// askFor prepares an order for what is under the cursor: stop, which starts what is stopped, or restart.
+func (a *app) askFor(what string) {
+	if a.inPast() {
+		return
+	}
+	name, members := a.targets()
+	if len(members) == 0 {
+		a.say(true, "Nothing runs here that could be stopped, started or restarted.")
+		return
+	}
+	stopped, names := 0, []string{}
+	for _, m := range members {
+		if m.Phase == engine.Stopped {
+			stopped++
+		}
+		names = append(names, string(m.Member))
+	}
+	if what == "stop" && stopped == len(members) {
+		what = "start"
+	}
+	if what == "restart" && stopped == len(members) {
+		a.say(true, fmt.Sprintf("%s is stopped: s starts it again.", name))
+		return
+	}
+	q := &ask{order: control.Order{What: what, Names: names}}
+	list := strings.Join(names, ", ")
+	if len(names) > 8 {
+		list = fmt.Sprintf("%s and %d more", strings.Join(names[:8], ", "), len(names)-8)
+	}
+	switch what {
+	case "start":
+		q.title = fmt.Sprintf("Start %s again?", name)
+		q.text = []string{fmt.Sprintf("With their data, and in the order of deployment: %s.", list)}
+	case "stop":
+		q.title = fmt.Sprintf("Stop %s?", name)
+		q.text = append([]string{fmt.Sprintf("These end, and stay stopped until they are started again: %s. Their places and their data are kept.", list)}, a.without(members)...)
+	default:
+		q.title = fmt.Sprintf("Restart %s?", name)
+		q.text = append([]string{fmt.Sprintf("One after the other, each when the one before is lit again: %s.", list)}, a.without(members[:1])...)
+	}
+	a.ask, a.mode, a.scroll = q, inConfirm, 0
+}
+
+// targets are the live members under the cursor: one, or all of a role, a node or a zone.
+func (a *app) targets() (name string, members []*board.Member) {
+	at := a.model.Under(a.cursor)
+	for i := range a.model.Roles {
+		for j := range a.model.Roles[i].Members {
+			m := &a.model.Roles[i].Members[j]
+			switch {
+			case m.Unsent || m.Leaving,
+				at.Member != "" && m.Member != at.Member,
+				at.Role != "" && m.Role != at.Role,
+				at.Node != "" && m.Node != at.Node,
+				at.Zone != "" && m.Zone != at.Zone:
+			default:
+				members = append(members, m)
+			}
+		}
+	}
+	switch {
+	case at.Member != "":
+		return string(at.Member), members
+	case at.Role != "" && at.Zone != "":
+		return fmt.Sprintf("%s in %s", at.Role, at.Zone), members
+	case at.Role != "":
+		return "all of " + string(at.Role), members
+	case at.Node != "":
+		return "everything on " + string(at.Node), members
+	}
+	return "everything in " + string(at.Zone), members
+}
+
+// without says what voting roles could not do without those members.
+func (a *app) without(members []*board.Member) []string {
+	var text []string
+	gone := map[field.RoleName]int{}
+	for _, m := range members {
+		if m.Phase == engine.Ready {
+			gone[m.Role]++
+		}
+	}
+	for i := range a.model.Roles {
+		r := &a.model.Roles[i]
+		n := gone[r.Role]
+		switch left := r.VotesReady - n; {
+		case n == 0:
+		case r.Votes && left < r.VotesNeeded:
+			text = append(text, fmt.Sprintf("%s then holds %d of %d votes and needs %d: writes stop.", r.Role, max(0, left), r.Voters, r.VotesNeeded))
+		case r.Votes && left == r.VotesNeeded:
+			text = append(text, fmt.Sprintf("%s then holds %d of %d votes: writes go on, and one more loss stops them.", r.Role, left, r.Voters))
+		case r.Ready == n:
+			text = append(text, fmt.Sprintf("%s then has nobody left to do its work.", r.Role))
+		}
+	}
+	return text
+}
+
+func (a *app) askToRetire() {
+	if a.inPast() {
+		return
+	}
+	if a.snap.State == engine.StateDraft || a.snap.State == engine.StateRetired || len(a.snap.Members) == 0 {
+		a.say(true, "Nothing of this field runs that could be taken down.")
+		return
+	}
+	a.ask = &ask{title: fmt.Sprintf("Take %s down?", a.snap.Field), lost: true, order: control.Order{What: "retire"}, text: []string{
+		fmt.Sprintf("%d members end in the reverse order of deployment, and the data of all of them is deleted for good, on %d nodes; then the agents end too.",
+			len(a.snap.Members), len(a.snap.Nodes)),
+		"The field's file, its history and a receipt of what was removed stay."}}
+	a.mode, a.scroll = inConfirm, 0
+}
+
+// hear says that what was under way has come to its end.
+func (a *app) hear(was *engine.Snapshot) {
+	now := a.snap
+	if !was.Rollout.Active || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {
+		return
+	}
+	took := field.Span(now.Rollout.Ended.Sub(now.Rollout.Began))
+	if now.Rollout.What == "retire" {
+		a.say(false, fmt.Sprintf("It is all taken down, after %s.", took))
+		return
+	}
+	a.say(false, fmt.Sprintf("The %s is done, after %s.", now.Rollout.What, took))
+}
+
+func (a *app) confirmed() tea.Cmd {
+	q := a.ask
+	a.ask = nil
+	a.say(false, map[string]string{"retire": "Taking it down.", "stop": "Stopping.", "start": "Starting.", "restart": "Restarting."}[q.order.What])
+	return a.order(q.order)
+}

@@ -1,0 +1,295 @@
+package board
+
+import (
+	"slices"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// Post is a column: a node, or a zone that is folded into one.
+type Post struct {
+	Zone   int // which of the model's zones it stands in
+	Nodes  []engine.NodeView
+	Folded bool
+}
+
+// Name is what stands on a post.
+func (p Post) Name() string {
+	if p.Folded {
+		return counted(len(p.Nodes), "node")
+	}
+	return string(p.Nodes[0].Node)
+}
+
+// Folds is what a person has said about zones; the others fold when there is no room for their posts.
+type Folds map[field.ZoneName]bool // true: folded, false: open
+
+// fitted is what posts were made for.
+type fitted struct {
+	room  int
+	zones string
+}
+
+// The least widths of a post and of a folded zone, and the air between zones.
+const (
+	leastPost = 3
+	leastFold = 12
+	zoneGap   = 2
+)
+
+// Fit makes the posts that go into that many cells: zones that a person has folded are one post each, and so are, the
+// largest first, those that would not fit, unless a person has opened them.
+func (m *Model) Fit(room int, folds Folds) {
+	now := fitted{room, ""}
+	for _, z := range m.Zones {
+		switch closed, said := folds[z.Name]; {
+		case !said:
+			now.zones += "."
+		case closed:
+			now.zones += "z"
+		default:
+			now.zones += "o"
+		}
+	}
+	if m.fit == now && m.Posts != nil {
+		return
+	}
+	m.fit = now
+	folded := make([]bool, len(m.Zones))
+	width := zoneGap * max(0, len(m.Zones)-1)
+	for i, z := range m.Zones {
+		if folded[i] = now.zones[i] == 'z'; folded[i] {
+			width += leastFold
+		} else {
+			width += leastPost * len(z.Nodes)
+		}
+	}
+	for width > room {
+		largest := -1
+		for i, z := range m.Zones {
+			if !folded[i] && now.zones[i] == '.' && len(z.Nodes)*leastPost > leastFold && (largest < 0 || len(z.Nodes) > len(m.Zones[largest].Nodes)) {
+				largest = i
+			}
+		}
+		if largest < 0 {
+			break
+		}
+		folded[largest] = true
+		width += leastFold - leastPost*len(m.Zones[largest].Nodes)
+	}
+	m.Posts = m.Posts[:0:0]
+	of := make(map[field.NodeName]int, len(m.node))
+	for i, z := range m.Zones {
+		if folded[i] {
+			m.Posts = append(m.Posts, Post{Zone: i, Nodes: z.Nodes, Folded: true})
+		}
+		for j, n := range z.Nodes {
+			if !folded[i] {
+				m.Posts = append(m.Posts, Post{Zone: i, Nodes: z.Nodes[j : j+1]})
+			}
+			of[n.Node] = len(m.Posts) - 1
+		}
+	}
+	for i := range m.Roles {
+		r := &m.Roles[i]
+		r.at = make(map[int][]int, min(len(m.Posts), len(r.Members)))
+		for j := range r.Members {
+			if post, ok := of[r.Members[j].Node]; ok {
+				r.at[post] = append(r.at[post], j)
+			}
+		}
+	}
+}
+
+// At gives the lanterns where a post and a role cross.
+func (r *Role) At(post int) []*Member {
+	which := r.at[post]
+	at := make([]*Member, len(which))
+	for i, j := range which {
+		at[i] = &r.Members[j]
+	}
+	return at
+}
+
+// Cursor is where the person stands: on a role's row and a post, both counted from 0, and on which of the lanterns
+// there. A Post of -1 means the role itself, a Role of -1 the post itself, a Role of -2 its zone.
+type Cursor struct{ Role, Post, Lantern int }
+
+// The rows above the roles.
+const (
+	OnPosts = -1
+	OnZones = -2
+)
+
+// Move takes a step and stays on the board.
+func (m *Model) Move(c Cursor, dx, dy int) Cursor {
+	switch {
+	case dx != 0 && c.Role == OnZones:
+		c.Post = m.nextZone(c.Post, dx)
+	case dx != 0:
+		here := m.lanternsAt(c)
+		switch {
+		case dx > 0 && c.Lantern+1 < here:
+			c.Lantern++
+			return c
+		case dx < 0 && c.Lantern > 0:
+			c.Lantern--
+			return c
+		}
+		c.Post = min(max(c.Post+dx, -1), len(m.Posts)-1)
+		c.Lantern = 0
+		if dx < 0 {
+			c.Lantern = max(0, m.lanternsAt(c)-1)
+		}
+	}
+	if dy != 0 {
+		c.Role = min(max(c.Role+dy, OnZones), len(m.Roles)-1)
+		c.Lantern = 0
+	}
+	return m.Keep(c)
+}
+
+// nextZone gives the first post of the zone beside the one that a post stands in.
+func (m *Model) nextZone(post, dx int) int {
+	if post < 0 || post >= len(m.Posts) {
+		return 0
+	}
+	zone := min(max(m.Posts[post].Zone+dx, 0), len(m.Zones)-1)
+	return slices.IndexFunc(m.Posts, func(p Post) bool { return p.Zone == zone })
+}
+
+// Keep brings a cursor back onto a board that has changed.
+func (m *Model) Keep(c Cursor) Cursor {
+	c.Role = min(max(c.Role, OnZones), len(m.Roles)-1)
+	c.Post = min(max(c.Post, -1), len(m.Posts)-1)
+	if c.Role < 0 && c.Post == -1 {
+		c.Post = min(0, len(m.Posts)-1)
+	}
+	c.Lantern = min(max(c.Lantern, 0), max(0, m.lanternsAt(c)-1))
+	return c
+}
+
+// lanternsAt counts the lanterns that the cursor can stand on; a crossing with a folded zone is one place.
+func (m *Model) lanternsAt(c Cursor) int {
+	if c.Role < 0 || c.Post < 0 || c.Role >= len(m.Roles) || c.Post >= len(m.Posts) || m.Posts[c.Post].Folded {
+		return 0
+	}
+	return len(m.Roles[c.Role].at[c.Post])
+}
+
+// Place is what a cursor stands on, by its names. It finds the same thing again on a board that has changed.
+type Place struct {
+	Role   field.RoleName
+	Member field.MemberName
+	Node   field.NodeName
+	Zone   field.ZoneName
+	row    int
+	none   bool
+}
+
+// Under gives what the cursor stands on, as far as there is something: a role in each row of one, a member where a lantern
+// hangs, a node and a zone on each post. On the zones' row there is no node, on a folded zone neither.
+func (m *Model) Under(c Cursor) Place {
+	p := Place{row: c.Role}
+	if c.Role >= len(m.Roles) || c.Post >= len(m.Posts) || c.Role < 0 && c.Post < 0 {
+		return Place{none: true}
+	}
+	if c.Role >= 0 {
+		p.Role = m.Roles[c.Role].Role
+	}
+	if c.Post < 0 {
+		return p
+	}
+	post := m.Posts[c.Post]
+	p.Zone = m.Zones[post.Zone].Name
+	if post.Folded || c.Role == OnZones {
+		return p
+	}
+	p.Node = post.Nodes[0].Node
+	if c.Role >= 0 {
+		if here := m.Roles[c.Role].At(c.Post); len(here) > 0 {
+			p.Member = here[min(c.Lantern, len(here)-1)].Member
+		}
+	}
+	return p
+}
+
+// Find gives the cursor that stands on that place, or the nearest to the cursor that once did.
+func (m *Model) Find(p Place, was Cursor) Cursor {
+	if p.none {
+		return m.Keep(was)
+	}
+	c := Cursor{Role: p.row, Post: -1}
+	if p.Role != "" {
+		if c.Role = slices.IndexFunc(m.Roles, func(r Role) bool { return r.Role == p.Role }); c.Role < 0 {
+			return m.Keep(was)
+		}
+	}
+	if p.Member != "" {
+		if i := slices.IndexFunc(m.Roles[c.Role].Members, func(x Member) bool { return x.Member == p.Member }); i >= 0 {
+			p.Node = m.Roles[c.Role].Members[i].Node
+		}
+	}
+	if was.Post >= 0 {
+		c.Post = m.PostOf(p.Node)
+		if c.Post < 0 {
+			c.Post = slices.IndexFunc(m.Posts, func(x Post) bool { return m.Zones[x.Zone].Name == p.Zone })
+		}
+		if c.Post < 0 {
+			return m.Keep(was)
+		}
+		if p.Member != "" {
+			for i, x := range m.Roles[c.Role].At(c.Post) {
+				if x.Member == p.Member {
+					c.Lantern = i
+				}
+			}
+		}
+	}
+	return m.Keep(c)
+}
+
+// PostOf gives the post on which a node stands, alone or with its zone; -1 when there is none.
+func (m *Model) PostOf(n field.NodeName) int {
+	at, ok := m.node[n]
+	if !ok {
+		return -1
+	}
+	for i, p := range m.Posts {
+		if p.Zone == at[0] && (p.Folded || p.Nodes[0].Node == n) {
+			return i
+		}
+	}
+	return -1
+}
+
+// Member finds a member and its role; nil when there is none.
+func (m *Model) Member(name field.MemberName) (*Role, *Member) {
+	for i := range m.Roles {
+		for j := range m.Roles[i].Members {
+			if m.Roles[i].Members[j].Member == name {
+				return &m.Roles[i], &m.Roles[i].Members[j]
+			}
+		}
+	}
+	return nil, nil
+}
+
+// Role finds a role; nil when there is none.
+func (m *Model) Role(name field.RoleName) *Role {
+	for i := range m.Roles {
+		if m.Roles[i].Role == name {
+			return &m.Roles[i]
+		}
+	}
+	return nil
+}
+
+// NodeView finds a node; nil when there is none.
+func (m *Model) NodeView(name field.NodeName) *engine.NodeView {
+	if at, ok := m.node[name]; ok {
+		return &m.Zones[at[0]].Nodes[at[1]]
+	}
+	return nil
+}

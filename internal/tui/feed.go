@@ -1,0 +1,228 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/logline"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/fieldfile"
+)
+
+// The messages that commands answer with.
+type (
+	snapMsg  struct{ snap *engine.Snapshot }
+	watchMsg struct {
+		ch  <-chan *engine.Snapshot
+		err error
+	}
+	lostMsg   struct{}
+	openedMsg struct {
+		session control.Session
+		err     error
+	}
+	tideMsg   struct{ samples []control.Sample }
+	reviewMsg struct {
+		review *plan.Review
+		err    error
+	}
+	fileMsg struct {
+		file  *fieldfile.File
+		found []finding.Finding
+		stamp time.Time
+		err   error
+	}
+	sameFileMsg struct{}
+	orderMsg    struct{ err error }
+	tickMsg     time.Time
+)
+
+// frameEvery keeps a field that changes a thousand times a second from being drawn as often.
+const frameEvery = 33 * time.Millisecond
+
+func tick() tea.Cmd {
+	return tea.Tick(time.Second, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+func (a *app) startWatch() tea.Cmd {
+	session, ctx := a.session, a.ctx
+	return func() tea.Msg {
+		ch, err := session.Watch(ctx)
+		return watchMsg{ch, err}
+	}
+}
+
+// nextSnap waits for a snapshot, then takes the newest that came within a frame.
+func (a *app) nextSnap() tea.Cmd {
+	ch := a.watch
+	return func() tea.Msg {
+		s, ok := <-ch
+		if !ok {
+			return lostMsg{}
+		}
+		after := time.After(frameEvery)
+		for {
+			select {
+			case newer, ok := <-ch:
+				if !ok {
+					return snapMsg{s}
+				}
+				s = newer
+			case <-after:
+				return snapMsg{s}
+			}
+		}
+	}
+}
+
+func (a *app) readTide() tea.Cmd {
+	session, ctx := a.session, a.ctx
+	if session == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		samples, err := session.Tide(ctx, time.Now().Add(-time.Hour))
+		if err != nil {
+			return nil
+		}
+		return tideMsg{samples}
+	}
+}
+
+// readReview has the draft compared with the field, one comparison at a time.
+func (a *app) readReview() tea.Cmd {
+	session, ctx, draft := a.session, a.ctx, a.draft
+	if draft == nil || session == nil {
+		return nil
+	}
+	if a.reviewing {
+		a.again = true
+		return nil
+	}
+	a.reviewing = true
+	return func() tea.Msg {
+		r, err := session.Review(ctx, draft)
+		return reviewMsg{r, err}
+	}
+}
+
+func (a *app) reviewed(msg reviewMsg) tea.Cmd {
+	a.reviewing = false
+	a.review, a.refused = msg.review, ""
+	if msg.err != nil {
+		a.review, a.refused = nil, msg.err.Error()
+	}
+	a.rebuild()
+	if a.again {
+		a.again = false
+		return a.readReview()
+	}
+	return nil
+}
+
+// readFile reads the field file when it has changed.
+func (a *app) readFile(anyway bool) tea.Cmd {
+	name, stamp := a.file, a.stamp
+	return func() tea.Msg {
+		info, err := os.Stat(name)
+		if err == nil && info.ModTime().Equal(stamp) && !anyway {
+			return sameFileMsg{}
+		}
+		f, failed := fieldfile.Load(name)
+		msg := fileMsg{file: f, err: failed}
+		if err == nil {
+			msg.stamp = info.ModTime()
+		}
+		if failed == nil {
+			msg.found = finding.All(f.Field)
+		}
+		return msg
+	}
+}
+
+func (a *app) takeFile(msg fileMsg) tea.Cmd {
+	if a.saving {
+		return nil // what is being written is read back anyway
+	}
+	a.stamp = msg.stamp
+	if msg.err != nil {
+		a.trouble = "The file cannot be used, the last good draft stays: " + inOneLine(msg.err)
+		if a.draft == nil {
+			a.trouble = "The file cannot be used yet: " + inOneLine(msg.err)
+		}
+		return nil
+	}
+	if a.loaded != nil && len(a.edits.done) > 0 && string(a.loaded.Bytes) != string(msg.file.Bytes) {
+		a.say(false, "The file has been changed by somebody else; that is in the draft now.")
+	}
+	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.file.Field, msg.found
+	a.rebuild()
+	return a.readReview()
+}
+
+// inOneLine words what is wrong with a file where there is one line for it.
+func inOneLine(err error) string {
+	var errs fieldfile.Errors
+	if !errors.As(err, &errs) || len(errs) == 0 {
+		return err.Error()
+	}
+	text := errs[0].Text
+	if errs[0].Line > 0 {
+		text = fmt.Sprintf("line %d: %s", errs[0].Line, text)
+	}
+	if hint, _, _ := strings.Cut(errs[0].Hint, "?"); strings.HasPrefix(hint, "did you mean") {
+		text += "; " + hint + "?"
+	}
+	if len(errs) > 1 {
+		text += fmt.Sprintf(" (and %d more)", len(errs)-1)
+	}
+	return text
+}
+
+// oneLine makes a line of pasted text.
+func oneLine(text string) string {
+	return logline.Clean(strings.Join(strings.Fields(text), " "))
+}
+
+func (a *app) lost() tea.Cmd {
+	if a.ctx.Err() != nil {
+		return nil
+	}
+	a.say(true, "The controller that held the field has gone. Members go on running; taking hold of it again …")
+	return a.reopen()
+}
+
+// reopen tries to get the field back after its controller has gone.
+func (a *app) reopen() tea.Cmd {
+	ctx, folder, old := a.ctx, a.folder, a.session
+	a.session, a.reviewing, a.reading = nil, false, false
+	return func() tea.Msg {
+		if old != nil {
+			_ = old.Close()
+		}
+		s, err := control.Open(ctx, folder, "lanternfield open")
+		if err != nil {
+			time.Sleep(500 * time.Millisecond)
+		}
+		return openedMsg{s, err}
+	}
+}
+
+// order has something done, and comes back when it is stored.
+func (a *app) order(o control.Order) tea.Cmd {
+	session, ctx := a.session, a.ctx
+	if session == nil {
+		a.say(true, "Nobody holds the field just now, so nothing can be done; it is being taken again.")
+		return nil
+	}
+	o.By = "lanternfield open"
+	return func() tea.Msg { return orderMsg{session.Do(ctx, o)} }
+}

@@ -1,0 +1,96 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/core/arrange"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/tui/board"
+)
+
+// choice is what somebody stands on among the findings: one of them, and one of the edits that it offers; -1 for none.
+type choice struct{ finding, edit int }
+
+func (a *app) openFindings() {
+	switch {
+	case a.inPast():
+	case len(a.findings) == 0:
+		a.say(false, "Nothing is found to be wrong or risky in the draft.")
+	default:
+		a.mode, a.view, a.from = inFindings, boardView, a.cursor
+		a.choose(choice{0, -1})
+	}
+}
+
+// choose stands on a finding; the cursor of the board shows what it is about, and the board what its edit would do.
+func (a *app) choose(c choice) {
+	a.choice = c
+	if f := a.chosen(); f != nil && f.Role != "" {
+		for i := range a.model.Roles {
+			if a.model.Roles[i].Role == f.Role {
+				a.cursor = a.model.Keep(board.Cursor{Role: i, Post: -1})
+			}
+		}
+	}
+	a.rebuild()
+}
+
+func (a *app) chosen() *finding.Finding {
+	if a.mode != inFindings || a.choice.finding >= len(a.findings) {
+		return nil
+	}
+	return &a.findings[a.choice.finding]
+}
+
+// previewed is the edit whose outcome the board shows; nil when there is none.
+func (a *app) previewed() *finding.Edit {
+	f := a.chosen()
+	if f == nil || a.choice.edit < 0 || a.choice.edit >= len(f.Edits) || a.draft == nil {
+		return nil
+	}
+	return &f.Edits[a.choice.edit]
+}
+
+func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
+	c := a.choice
+	switch {
+	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Findings):
+		a.mode = walking
+		a.rebuild()
+	case is(a.keys.Down):
+		if c.edit++; c.edit >= len(a.findings[c.finding].Edits) {
+			if c.finding+1 >= len(a.findings) {
+				return nil
+			}
+			c = choice{c.finding + 1, -1}
+		}
+		a.choose(c)
+	case is(a.keys.Up):
+		switch c.edit--; {
+		case c.edit >= -1:
+		case c.finding == 0:
+			return nil
+		default:
+			c.finding--
+			c.edit = len(a.findings[c.finding].Edits) - 1
+		}
+		a.choose(c)
+	case is(a.keys.Mend):
+		e := a.previewed()
+		if e == nil {
+			if len(a.findings[c.finding].Edits) > 0 {
+				a.choose(choice{c.finding, 0})
+			}
+			return nil
+		}
+		a.mode = walking
+		a.rebuild()
+		change, text := e.Change, e.Text
+		return a.change(func(*field.Field, plan.Live) (arrange.Change, string, error) { return change, text, nil })
+	}
+	return nil
+}

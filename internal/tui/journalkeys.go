@@ -1,0 +1,185 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/tui/journal"
+)
+
+type bookMsg struct {
+	entries []control.Entry
+	logs    map[field.MemberName]agent.Log
+	err     error
+}
+
+// Bounds of one look into the journal.
+const (
+	mostEvents  = 5000
+	mostMembers = 200 // whose lines are read at once
+)
+
+func (a *app) openJournal(filter string) tea.Cmd {
+	a.view, a.journal.Text = journalView, filter
+	if a.past != nil {
+		a.journal.Follow = false
+	}
+	return a.readBook()
+}
+
+// about is the filter for what is under the cursor.
+func (a *app) about() string {
+	at := a.model.Under(a.cursor)
+	switch {
+	case at.Member != "":
+		return string(at.Member)
+	case at.Role != "" && at.Zone != "":
+		return string(at.Role) + " " + string(at.Zone)
+	case at.Role != "":
+		return string(at.Role)
+	case at.Node != "":
+		return string(at.Node)
+	}
+	return string(at.Zone)
+}
+
+// readBook reads what has been added to the journal, while somebody looks at it.
+func (a *app) readBook() tea.Cmd {
+	session, ctx := a.session, a.ctx
+	if a.view != journalView || session == nil || a.reading {
+		return nil
+	}
+	a.reading = true
+	seq := a.book.Seq
+	after := map[field.MemberName]int64{}
+	for _, m := range a.snap.Members {
+		if len(after) == mostMembers {
+			break
+		}
+		from, read := a.book.Read[m.Member]
+		if !read {
+			from = -1
+		}
+		after[m.Member] = from
+	}
+	return func() tea.Msg {
+		var msg bookMsg
+		if msg.entries, msg.err = session.Journal(ctx, seq, mostEvents); msg.err == nil {
+			msg.logs, msg.err = session.Lines(ctx, after)
+		}
+		return msg
+	}
+}
+
+func (a *app) takeBook(msg bookMsg) {
+	a.reading = false
+	if msg.err != nil {
+		return // it is tried again in a second
+	}
+	a.book.AddEvents(msg.entries, a.where)
+	a.book.AddLogs(msg.logs, a.where)
+}
+
+// where fills in what the subject of a line belongs to.
+func (a *app) where(l *journal.Line) {
+	if _, m := a.model.Member(l.Member); m != nil {
+		l.Role, l.Node, l.Zone = m.Role, m.Node, m.Zone
+	}
+	if n := a.model.NodeView(l.Node); n != nil {
+		l.Zone = n.Zone
+	}
+}
+
+// names is what the words of a filter are understood by.
+func (a *app) names() journal.Names {
+	n := journal.Names{Roles: map[field.RoleName]bool{}, Nodes: map[field.NodeName]bool{}, Zones: map[field.ZoneName]bool{}, Members: map[field.MemberName]bool{}}
+	for _, l := range a.book.Lines {
+		n.Members[l.Member] = true
+	}
+	for _, s := range []*engine.Snapshot{a.snap, a.model.Snap} {
+		for _, r := range s.Roles {
+			n.Roles[r.Role] = true
+		}
+		for _, x := range s.Nodes {
+			n.Nodes[x.Node], n.Zones[x.Zone] = true, true
+		}
+		for _, m := range s.Members {
+			n.Members[m.Member] = true
+		}
+	}
+	return n
+}
+
+func (a *app) pressJournal(is func(key.Binding) bool) tea.Cmd {
+	j := &a.journal
+	switch {
+	case is(a.keys.Filter):
+		a.mode, j.Typing = filtering, true
+	case is(a.keys.Follow):
+		a.toNow()
+		j.Follow = true
+		j.Move(1 << 30)
+	case is(a.keys.Up):
+		return a.standOn(-1)
+	case is(a.keys.Down):
+		return a.standOn(1)
+	case is(a.keys.PageUp):
+		return a.standOn(-j.Page())
+	case is(a.keys.PageDown):
+		return a.standOn(j.Page())
+	case is(a.keys.First):
+		return a.standOn(-1 << 30)
+	case is(a.keys.Last):
+		return a.standOn(1 << 30)
+	case is(a.keys.Close):
+		if j.Text == "" {
+			a.view = boardView
+		}
+		j.Text = ""
+	}
+	return nil
+}
+
+// standOn moves among the lines; the time cursor follows.
+func (a *app) standOn(by int) tea.Cmd {
+	if a.journal.Empty() {
+		return nil
+	}
+	if a.journal.Move(by) {
+		a.toNow()
+		return nil
+	}
+	return a.goTo(a.journal.At())
+}
+
+func (a *app) pressFiltering(msg tea.KeyPressMsg, is func(key.Binding) bool) tea.Cmd {
+	j := &a.journal
+	switch {
+	case msg.String() == "enter":
+		a.mode, j.Typing = walking, false
+	case is(a.keys.Close):
+		a.mode, j.Typing, j.Text = walking, false, ""
+	case msg.String() == "backspace":
+		if r := []rune(j.Text); len(r) > 0 {
+			j.Text = string(r[:len(r)-1])
+		}
+	case msg.String() == "ctrl+u":
+		j.Text = ""
+	case msg.Text != "" && len(j.Text) < 200:
+		j.Text += oneLine1(msg.Text)
+	}
+	return nil
+}
+
+// oneLine1 keeps a typed blank.
+func oneLine1(text string) string {
+	if text == " " {
+		return text
+	}
+	return oneLine(text)
+}
