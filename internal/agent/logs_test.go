@@ -69,11 +69,12 @@ func TestAnEndlessLineIsPassedOver(t *testing.T) {
 	m, write := logOf(t)
 	write("before\n")
 	write(strings.Repeat("\x1b[2J\x1b]0;pwned\x07tide", 10<<20/18))
-	l, text := readOf(t, m, -1, 0)
+	_, text := readOf(t, m, -1, 0)
 	if text != "" {
 		t.Errorf("in the middle of a line: %.80q", text)
 	}
-	if l, text = readOf(t, m, 0, 4<<10); text != "before" {
+	l, text := readOf(t, m, 0, 4<<10)
+	if text != "before" {
 		t.Errorf("before it: %.80q", text)
 	}
 	if l, text = readOf(t, m, l.Next, 4<<10); text != "" { // it may still grow

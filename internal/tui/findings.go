@@ -13,7 +13,10 @@ import (
 )
 
 // choice is what somebody stands on among the findings: one of them, and one of the edits that it offers; -1 for none.
-type choice struct{ finding, edit int }
+type choice struct {
+	finding, edit int
+	left          int // findings that are left after the edit
+}
 
 func (a *app) openFindings() {
 	switch {
@@ -22,7 +25,7 @@ func (a *app) openFindings() {
 		a.say(false, "Nothing is found to be wrong or risky in the draft.")
 	default:
 		a.mode, a.view, a.from = inFindings, boardView, a.cursor
-		a.choose(choice{0, -1})
+		a.choose(choice{edit: -1})
 	}
 }
 
@@ -35,6 +38,9 @@ func (a *app) choose(c choice) {
 				a.cursor = a.model.Keep(board.Cursor{Role: i, Post: -1})
 			}
 		}
+	}
+	if e := a.previewed(); e != nil {
+		a.choice.left = len(finding.All(e.On(a.draft)))
 	}
 	a.rebuild()
 }
@@ -66,7 +72,7 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 			if c.finding+1 >= len(a.findings) {
 				return nil
 			}
-			c = choice{c.finding + 1, -1}
+			c = choice{finding: c.finding + 1, edit: -1}
 		}
 		a.choose(c)
 	case is(a.keys.Up):
@@ -83,7 +89,7 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 		e := a.previewed()
 		if e == nil {
 			if len(a.findings[c.finding].Edits) > 0 {
-				a.choose(choice{c.finding, 0})
+				a.choose(choice{finding: c.finding})
 			}
 			return nil
 		}

@@ -18,7 +18,6 @@ type past struct {
 	end  time.Time        // the right edge of the tide, which stands still meanwhile
 	snap *engine.Snapshot // nil until it has been read
 	busy bool             // it is being read
-	bad  string
 }
 
 type pastMsg struct {

@@ -113,18 +113,25 @@ func (a *app) drawBoard(g *grid.Grid, f frame) {
 	switch {
 	case f.side.W == 0:
 	case a.mode == inFindings:
-		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.unchanged(), f.side)
+		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), f.side)
+	case a.mode == carrying:
+		panel.Carry(g, a.look, a.model, a.cursor, a.carried.Member, f.side)
 	default:
 		panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
 	}
 }
 
-// unchanged tells how the previewed edit changes the board, in words.
-func (a *app) unchanged() string {
+// outcome says what the previewed edit leads to.
+func (a *app) outcome() string {
 	if a.previewed() == nil {
 		return ""
 	}
-	return fmt.Sprintf("The board shows it: %d more, %d fewer than what runs.", a.model.Added, a.model.Removed)
+	switch n := a.choice.left; n {
+	case 0:
+		return "The board shows it. Nothing is found then."
+	default:
+		return fmt.Sprintf("The board shows it. %s left then.", counted(n, "finding"))
+	}
 }
 
 // drawEmpty says what to do next in a field that has nothing yet.
@@ -180,7 +187,7 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 	case inFindings:
 		if f.side.W == 0 && f.area.H > 0 {
 			half := board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H}
-			panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.unchanged(), half)
+			panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), half)
 		}
 	}
 }

@@ -201,6 +201,11 @@ func (m *Model) drawRole(g *grid.Grid, k look.Look, l layout, index int, c Curso
 			mark := min(2, p.w/2)
 			x := p.x + p.w/2
 			brackets(g, k, x-mark, x+mark, y)
+			if carried {
+				g.Set(x-mark, y, k.Or('▸', '>'), k.In(k.Act).Strong())
+				g.Set(x, y, k.Or('○', '.'), k.In(k.Act).Strong())
+				g.Set(x+mark, y, k.Or('◂', '<'), k.In(k.Act).Strong())
+			}
 		}
 	}
 }

@@ -166,7 +166,7 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 		at := x - len(name)/2
 		g.Text(at, below, name, style)
 		if m.Pinned {
-			g.Set(at+len(name), below, k.Or('╿', '!'), k.In(k.Act))
+			g.Set(at+len(name), below, k.Or('⊥', '!'), k.In(k.Act))
 		}
 	}
 	if chosen {

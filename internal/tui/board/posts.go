@@ -217,6 +217,9 @@ func (m *Model) Under(c Cursor) Place {
 
 // Find gives the cursor that stands on that place, or the nearest to the cursor that once did.
 func (m *Model) Find(p Place, was Cursor) Cursor {
+	if len(m.Roles) == 0 || len(m.Posts) == 0 {
+		return was // it is still being read
+	}
 	if p.none {
 		return m.Keep(was)
 	}

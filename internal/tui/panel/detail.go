@@ -119,6 +119,39 @@ func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, can []Can) 
 	}
 }
 
+// Carry says what dropping a member where the cursor stands would mean.
+func Carry(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, name field.MemberName, a board.Area) {
+	for y := a.Y; y < a.Y+a.H; y++ {
+		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
+	}
+	p := &writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}
+	p.title(string(name), "on its way")
+	role, member := m.Member(name)
+	if member == nil || c.Post < 0 || c.Post >= len(m.Posts) {
+		return
+	}
+	to := m.Posts[c.Post]
+	switch {
+	case to.Folded:
+		p.text("This zone is folded. esc, then z opens it, so that one of its nodes can be pointed at.", k.Warm)
+		return
+	case to.Nodes[0].Node == member.Node:
+		p.text("This is where it stands.", k.Dim)
+		return
+	case member.Unsent:
+		p.text(fmt.Sprintf("Dropped here, it is placed on %s from the start.", to.Nodes[0].Node), k.Paper)
+	default:
+		p.text(fmt.Sprintf("Dropped here and deployed, a new member of %s joins on %s; then %s leaves %s, with its data.", role.Role, to.Nodes[0].Node, name, member.Node), k.Paper)
+	}
+	p.gap()
+	p.row("stood in", cmp.Or(string(member.Zone), "no zone"), k.Paper)
+	p.row("goes to", cmp.Or(string(m.Zones[to.Zone].Name), "no zone"), k.Paper)
+	if n := len(role.At(c.Post)); n > 0 {
+		p.row("there", fmt.Sprintf("%d of %s already", n, role.Role), k.Warm)
+	}
+	p.use(to.Nodes[0])
+}
+
 // crossing speaks of the members of a role in a zone that is folded.
 func (p *writer) crossing(r *board.Role, post int, zone field.ZoneName) {
 	here := r.At(post)

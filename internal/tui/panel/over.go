@@ -19,28 +19,47 @@ type line struct {
 	text  string
 	style grid.Style
 	head  bool
+
+	beside *line // in a second column
 }
+
+// wideFrame is how wide a panel gets at most; with two columns, wider.
+const wideFrame = 96
 
 // frame draws a panel in the middle of the screen and gives how many lines of its content it could show.
 func frame(g *grid.Grid, k look.Look, title, foot string, lines []line, from int) (shown int) {
-	w := min(g.W-2, 96)
+	w := min(g.W-2, wideFrame)
+	for _, l := range lines {
+		if l.beside != nil {
+			w = min(g.W-2, 124)
+		}
+	}
 	h := min(g.H-2, len(lines)+4)
 	x, y := (g.W-w)/2, max(1, (g.H-h)/2)
 	g.Fill(x, y, w, h, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
 	g.Fill(x, y, w, 1, ' ', grid.Style{Fg: k.Gold, Bg: k.GoldGlow})
 	g.Clip(x+2, y, w-4, title, k.In(k.Gold).Strong())
 	shown = max(0, h-4)
+	put := func(l line, x, y, w int) {
+		if l.head {
+			g.Clip(x, y, w, l.text, l.style)
+			return
+		}
+		g.Clip(x, y, 12, l.mark, k.In(k.Act))
+		skip := 1 + max(2, grid.Width(l.mark))
+		g.Clip(x+skip, y, w-skip-1, l.text, l.style)
+	}
 	for i := range shown {
 		if from+i >= len(lines) {
 			break
 		}
 		l := lines[from+i]
-		if l.head {
-			g.Clip(x+2, y+2+i, w-4, l.text, l.style)
+		if l.beside == nil {
+			put(l, x+2, y+2+i, w-4)
 			continue
 		}
-		g.Clip(x+2, y+2+i, 12, l.mark, k.In(k.Act))
-		g.Clip(x+3+max(2, grid.Width(l.mark)), y+2+i, w-6-max(2, grid.Width(l.mark)), l.text, l.style)
+		put(l, x+2, y+2+i, w/2-3)
+		put(*l.beside, x+w/2, y+2+i, w/2-2)
 	}
 	if more := len(lines) - from - shown; more > 0 {
 		foot = fmt.Sprintf("%s   (%d more lines: down)", foot, more)
@@ -57,7 +76,7 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 		if f.Severity == finding.Error {
 			style = k.In(k.Fail)
 		}
-		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(g.W-2, 96)-4) {
+		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(g.W-2, wideFrame)-4) {
 			all = append(all, line{text: text, style: style, head: true})
 		}
 	}
@@ -65,7 +84,7 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 		all = append(all, line{head: true})
 	}
 	wrapped := func(mark, text string, style grid.Style) {
-		for i, part := range grid.Wrap(text, min(g.W-2, 96)-8) {
+		for i, part := range grid.Wrap(text, min(g.W-2, wideFrame)-8) {
 			if i > 0 {
 				mark = ""
 			}
@@ -79,7 +98,7 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 				all = append(all, line{head: true})
 			}
 			stage = s.Stage
-			for _, part := range grid.Wrap(stageTitle(r, stage), min(g.W-2, 96)-4) {
+			for _, part := range grid.Wrap(stageTitle(r, stage), min(g.W-2, wideFrame)-4) {
 				all = append(all, line{text: part, style: k.Quiet(), head: true})
 			}
 		}
@@ -144,23 +163,49 @@ func stageTitle(r *plan.Review, stage int) string {
 	return title
 }
 
-// Keys draws all keys, grouped.
+// Keys draws all keys, grouped; in two columns where there is room for them.
 func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown int) {
-	var all []line
-	for i, group := range groups {
-		if i > 0 {
+	column := func(groups []KeyGroup) []line {
+		var all []line
+		for i, group := range groups {
+			if i > 0 {
+				all = append(all, line{head: true})
+			}
+			all = append(all, line{text: group.Name, style: k.Quiet(), head: true})
+			for _, b := range group.Keys {
+				all = append(all, line{mark: fmt.Sprintf("%-6s", b.Help().Key), text: b.Help().Desc, style: k.Text()})
+			}
+		}
+		return all
+	}
+	all := column(groups)
+	if g.W >= 122 {
+		left, right := column(groups[:2]), column(groups[2:])
+		for n := 2; n < len(groups) && len(left) < len(right); n++ {
+			left, right = column(groups[:n]), column(groups[n:])
+		}
+		for i, l := range right {
+			if i == len(left) {
+				left = append(left, line{head: true})
+			}
+			beside := l
+			left[i].beside = &beside
+		}
+		all = left
+	}
+	legend := "● lit   ◉ leading   ◐ warming   ◒ draining   ○ planned   ✖ dark   ◌ stopped   ? unknown"
+	signs := "┊○┊ only in the draft   ╱●╱ the draft takes it away   ⊥ pinned to its node by hand"
+	if k.ASCII {
+		r := strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "◒", "v", "○", ".", "✖", "x", "◌", "-", "┊", ":", "╱", "/", "⊥", "!")
+		legend, signs = r.Replace(legend), r.Replace(signs)
+	}
+	for _, text := range []string{"", legend, signs} {
+		for _, part := range grid.Wrap(text, min(g.W-2, wideFrame)-4) {
+			all = append(all, line{text: part, style: k.Quiet(), head: true})
+		}
+		if text == "" {
 			all = append(all, line{head: true})
 		}
-		all = append(all, line{text: group.Name, style: k.Quiet(), head: true})
-		for _, b := range group.Keys {
-			all = append(all, line{mark: fmt.Sprintf("%-10s", b.Help().Key), text: b.Help().Desc, style: k.Text()})
-		}
-	}
-	for _, text := range []string{"", "● lit   ◉ leading   ◐ warming   ◒ draining   ○ planned   ✖ dark   ◌ stopped   ? unknown"} {
-		if k.ASCII {
-			text = strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "◒", "v", "○", ".", "✖", "x", "◌", "-").Replace(text)
-		}
-		all = append(all, line{text: text, style: k.Quiet(), head: true})
 	}
 	return len(all), frame(g, k, "Keys", "esc closes", all, from)
 }
@@ -179,7 +224,7 @@ func Ask(g *grid.Grid, k look.Look, title string, text []string, lost bool, foot
 		if lost && i == 0 {
 			style = k.In(k.Fail)
 		}
-		for _, part := range grid.Wrap(t, min(g.W-2, 96)-6) {
+		for _, part := range grid.Wrap(t, min(g.W-2, wideFrame)-6) {
 			all = append(all, line{text: part, style: style, head: true})
 		}
 		if t == "" {
@@ -214,7 +259,7 @@ func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int
 		inner := &writer{g: g, k: k, x: p.x + 2, y: p.y, w: p.w - 2, h: p.h}
 		inner.text(fmt.Sprintf("%s: %s", f.Severity, f.Text), color)
 		if i == chosen {
-			if f.Mend != "" {
+			if f.Mend != "" && len(f.Edits) == 0 {
 				inner.text("What to do: "+f.Mend+".", k.Dim)
 			}
 			for j, e := range f.Edits {
@@ -229,7 +274,7 @@ func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int
 				g.Clip(inner.x, inner.y, inner.w, e.Text, style)
 				inner.y++
 				if j == edit && preview != "" {
-					inner.text(preview+" enter makes it.", k.Act)
+					inner.text(preview+" Enter makes it.", k.Act)
 				}
 			}
 		}
