@@ -304,14 +304,3 @@ func TestStatesDifferInShape(t *testing.T) {
 		}
 	}
 }
-
-func BenchmarkFrame(b *testing.B) {
-	r := onRehearsal(&testing.T{}, 160, 40)
-	r.deploy(&testing.T{})
-	r.world.Run(5 * time.Second)
-	r.see(&testing.T{})
-	for b.Loop() {
-		_, _ = r.Update(tea.KeyPressMsg{Code: tea.KeyRight})
-		_ = r.View()
-	}
-}

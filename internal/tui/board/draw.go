@@ -23,10 +23,10 @@ func Draw(g *grid.Grid, k look.Look, m *Model, a Area, c Cursor, carried bool) {
 		m.drawRole(g, k, l, i, c, carried)
 	}
 	if l.hidden > 0 {
-		g.Clip(l.X, l.Y, l.margin-1, fmt.Sprintf("%c %d more %c", k.Or('‹', '<'), l.hidden, k.Or('›', '>')), k.Quiet())
+		g.Clip(l.X+1, l.Y, l.margin-2, fmt.Sprintf("%c %d more %c", k.Or('‹', '<'), l.hidden, k.Or('›', '>')), k.Quiet())
 	}
 	if more := len(m.Roles) - l.rows; more > 0 {
-		g.Clip(l.X, l.Y+1, l.margin-1, counted(more, "more role"), k.Quiet())
+		g.Clip(l.X+1, l.Y+1, l.margin-2, counted(more, "more role"), k.Quiet())
 	}
 }
 
@@ -102,7 +102,7 @@ func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, bottom int, c Cur
 			m.drawMeters(g, k, l, s, p)
 		}
 		if p.Folded {
-			for y := l.Y + l.top; y < bottom; y++ {
+			for y := l.Y + l.posts0; y < bottom; y++ {
 				g.Set(s.x, y, k.Or('▏', '|'), k.In(k.Faint))
 			}
 			continue
@@ -111,13 +111,14 @@ func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, bottom int, c Cur
 		if carried && c.Post == s.index {
 			post = k.In(k.Act)
 		}
-		for y := l.Y + l.top; y < bottom; y++ {
+		for y := l.Y + l.posts0; y < bottom; y++ {
 			g.Set(x, y, k.Or('│', '|'), post)
 		}
 	}
-	if l.meters {
-		g.Text(l.X+l.margin-5, l.Y+2, "cpu", k.In(k.Dim))
-		g.Text(l.X+l.margin-5, l.Y+3, "mem", k.In(k.Dim))
+	if l.meters && len(l.posts) > 0 {
+		at := l.posts[0].x - 5
+		g.Text(at, l.Y+2, "cpu", k.In(k.Dim))
+		g.Text(at, l.Y+3, "mem", k.In(k.Dim))
 	}
 }
 
@@ -260,8 +261,8 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 			lines[0], colors[0] = text, color
 		}
 	}
-	if waits := r.waits(); waits != "" {
-		lines, colors = append(lines, waits), append(colors, k.Warm)
+	if r.waits != "" {
+		lines, colors = append(lines, r.waits), append(colors, k.Warm)
 	}
 	for i, text := range lines {
 		if i+1 < l.row-(l.row-1)/2 {
@@ -270,8 +271,8 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 	}
 }
 
-// waits words the first gate that keeps members of the role from being started.
-func (r *Role) waits() string {
+// waiting words the first gate that keeps members of the role from being started.
+func (r *Role) waiting() string {
 	if !slices.ContainsFunc(r.Members, func(m Member) bool { return m.Phase == engine.Planned && !m.Unsent }) {
 		return ""
 	}

@@ -24,7 +24,8 @@ type layout struct {
 	posts  []span // those that are shown
 	zones  []span
 	hidden int // posts that are not shown
-	top    int // the row of the first role, from the area's top
+	posts0 int // the row at which posts begin, from the area's top
+	top    int // the row of the first role
 	row    int // the height of a role's row
 	from   int // the first role that is shown
 	rows   int
@@ -64,6 +65,7 @@ func (m *Model) layout(a Area, c Cursor) layout {
 	if l.meters {
 		l.top = 4
 	}
+	l.posts0 = l.top
 	l.grass = a.H >= 10
 	height := a.H - l.top
 	if l.grass {
@@ -76,6 +78,7 @@ func (m *Model) layout(a Area, c Cursor) layout {
 		}
 		l.rows = min(len(m.Roles), max(1, height/l.row))
 		l.from = min(max(0, c.Role-l.rows/2), len(m.Roles)-l.rows)
+		l.top += max(0, height-l.rows*l.row) / 2 // few lanterns hang half-way down
 	}
 	return l
 }
@@ -137,6 +140,7 @@ func (l *layout) spread(m *Model, c Cursor) {
 	}
 	x := l.X + l.margin
 	end := x + room
+	x += max(0, room-total) / 2
 	for i := first; i < len(m.Posts); i++ {
 		p := m.Posts[i]
 		w := post
@@ -183,6 +187,8 @@ func Hit(m *Model, a Area, c Cursor, x, y int) (Cursor, bool) {
 	switch {
 	case y == l.Y:
 		at.Role = OnZones
+	case y >= l.Y+l.posts0 && y < l.Y+l.top:
+		return c, false
 	case y >= l.Y+l.top:
 		at.Role = l.from + (y-l.Y-l.top)/max(1, l.row)
 		if at.Role >= l.from+l.rows {

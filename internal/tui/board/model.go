@@ -22,6 +22,7 @@ type Model struct {
 	fit   fitted // what Posts were made for
 
 	node map[field.NodeName][2]int // where a node stands: its zone, and its place there
+	zone map[field.ZoneName]int
 }
 
 // Zone is a zone with its nodes, in the order of the file.
@@ -36,15 +37,16 @@ type Role struct {
 	Draft   int // members that the draft wants
 	Members []Member
 
-	at map[int][]int // for each post, which of Members hang there
+	waits string        // the gate that keeps members from being started
+	at    map[int][]int // for each post, which of Members hang there
 }
 
 // Member is a lantern.
 type Member struct {
-	engine.MemberView
-	Unsent  bool // only the draft has it
-	Removal bool // the draft has it no more
-	Pinned  bool // the draft says by hand where it stands
+	*engine.MemberView      // of the snapshot; never changed here
+	Unsent             bool // only the draft has it
+	Removal            bool // the draft has it no more
+	Pinned             bool // the draft says by hand where it stands
 
 	Lately []string // its last lines, where somebody has asked for them
 }
@@ -60,6 +62,7 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 			live.State, live.Verdict = snap.State, snap.Verdict
 		}
 	}
+	m.zone = map[field.ZoneName]int{}
 	m.node = make(map[field.NodeName][2]int, len(live.Nodes))
 	for _, n := range live.Nodes {
 		m.addNode(n)
@@ -81,7 +84,15 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 		rows[r.Role] = len(m.Roles)
 		m.Roles = append(m.Roles, Role{RoleView: r, Draft: r.Want})
 	}
-	for _, member := range live.Members {
+	perRole := map[field.RoleName]int{}
+	for i := range live.Members {
+		perRole[live.Members[i].Role]++
+	}
+	for i := range m.Roles {
+		m.Roles[i].Members = make([]Member, 0, perRole[m.Roles[i].Role])
+	}
+	for j := range live.Members {
+		member := &live.Members[j]
 		i, ok := rows[member.Role]
 		if !ok { // the draft that was deployed has its role no more; it is still there
 			i = len(m.Roles)
@@ -92,14 +103,18 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 	}
 	m.addUnsent(draft, review)
 	m.markPins(draft)
+	for i := range m.Roles {
+		m.Roles[i].waits = m.Roles[i].waiting()
+	}
 	return m
 }
 
 func (m *Model) addNode(n engine.NodeView) {
-	i := slices.IndexFunc(m.Zones, func(z Zone) bool { return z.Name == n.Zone })
-	if i < 0 {
+	i, ok := m.zone[n.Zone]
+	if !ok {
 		m.Zones = append(m.Zones, Zone{Name: n.Zone})
 		i = len(m.Zones) - 1
+		m.zone[n.Zone] = i
 	}
 	m.node[n.Node] = [2]int{i, len(m.Zones[i].Nodes)}
 	m.Zones[i].Nodes = append(m.Zones[i].Nodes, n)
@@ -146,8 +161,8 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	}
 	slices.SortStableFunc(m.Roles, func(a, b Role) int { return a.Stage - b.Stage })
 	there := make(map[field.MemberName]bool, len(m.Snap.Members))
-	for _, x := range m.Snap.Members {
-		there[x.Member] = true
+	for i := range m.Snap.Members {
+		there[m.Snap.Members[i].Member] = true
 	}
 	for _, s := range review.Steps {
 		if s.Kind != plan.Start || there[s.Member] {
@@ -158,7 +173,7 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 			continue
 		}
 		m.Added++
-		m.Roles[i].Members = append(m.Roles[i].Members, Member{Unsent: true, MemberView: engine.MemberView{
+		m.Roles[i].Members = append(m.Roles[i].Members, Member{Unsent: true, MemberView: &engine.MemberView{
 			Member: s.Member, Role: s.Role, Node: s.Node, Zone: s.Zone, Phase: engine.Planned}})
 	}
 	m.reserve(draft)

@@ -215,7 +215,7 @@ func TestWhatIsPointedAtIsWhatIsDrawn(t *testing.T) {
 func TestTheMostUrgentLanternSpeaksForMany(t *testing.T) {
 	order := []engine.Phase{engine.Ready, engine.Planned, engine.Starting, engine.Unknown, engine.Failed}
 	for i := 1; i < len(order); i++ {
-		a, b := &Member{MemberView: engine.MemberView{Phase: order[i-1]}}, &Member{MemberView: engine.MemberView{Phase: order[i]}}
+		a, b := &Member{MemberView: &engine.MemberView{Phase: order[i-1]}}, &Member{MemberView: &engine.MemberView{Phase: order[i]}}
 		if urgency(a) >= urgency(b) {
 			t.Errorf("%s is not less urgent than %s", order[i-1], order[i])
 		}

@@ -94,8 +94,25 @@ func (m *Model) Fit(room int, folds Folds) {
 	for i := range m.Roles {
 		r := &m.Roles[i]
 		r.at = make(map[int][]int, min(len(m.Posts), len(r.Members)))
+		posts, counts := make([]int, len(r.Members)), make([]int, len(m.Posts))
 		for j := range r.Members {
-			if post, ok := of[r.Members[j].Node]; ok {
+			post, ok := of[r.Members[j].Node]
+			if !ok {
+				posts[j] = -1
+				continue
+			}
+			posts[j] = post
+			counts[post]++
+		}
+		all := make([]int, 0, len(r.Members)) // one piece of memory for all of them
+		for post, n := range counts {
+			if n > 0 {
+				r.at[post] = all[len(all) : len(all) : len(all)+n]
+				all = all[:len(all)+n]
+			}
+		}
+		for j, post := range posts {
+			if post >= 0 {
 				r.at[post] = append(r.at[post], j)
 			}
 		}

@@ -1,0 +1,77 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// BenchmarkFrame measures a key and the frame that it leads to, and, in between, snapshots that come in: median and 99th
+// percentile of the time until the frame is a string.
+func BenchmarkFrame(b *testing.B) {
+	for _, size := range []struct{ w, h int }{{160, 40}, {80, 24}, {400, 120}} {
+		b.Run(fmt.Sprintf("demo_%dx%d", size.w, size.h), func(b *testing.B) {
+			r := onRehearsal(&testing.T{}, size.w, size.h)
+			r.deploy(&testing.T{})
+			r.world.Run(5 * time.Second)
+			r.see(&testing.T{})
+			frames(b, r.app)
+		})
+	}
+	for _, nodes := range []int{80, 5000} {
+		b.Run(fmt.Sprintf("nodes_%d_160x40", nodes), func(b *testing.B) { frames(b, wide(nodes)) })
+	}
+}
+
+func frames(b *testing.B, a *app) {
+	var took []time.Duration
+	walk := []string{"right", "down", "left", "up", "right", "right", "down"}
+	i := 0
+	for b.Loop() {
+		begin := time.Now()
+		if i%10 == 9 {
+			a.snap.At = a.snap.At.Add(time.Second)
+			a.rebuild() // as when a snapshot has come
+		} else {
+			_, _ = a.Update(press(walk[i%len(walk)]))
+		}
+		_ = a.View()
+		took = append(took, time.Since(begin))
+		i++
+	}
+	slices.Sort(took)
+	b.ReportMetric(float64(took[len(took)/2].Microseconds())/1000, "ms/median")
+	b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "ms/p99")
+}
+
+// wide is the application on a field of that many nodes in fifty zones, two members on each, all lit.
+func wide(nodes int) *app {
+	r := onRehearsal(&testing.T{}, 160, 40)
+	f := &field.Field{Name: "wide", Roles: []field.Role{
+		{Name: "wardens", Kind: field.Master, Members: 5, Votes: true, Program: &field.Program{Command: []string{"x"}}},
+		{Name: "crews", Kind: field.Worker, Members: 2 * nodes, Program: &field.Program{Command: []string{"x"}}}}}
+	snap := &engine.Snapshot{Field: "wide", State: engine.StateConverged, At: noon, Verdict: "all is well"}
+	for i := range nodes {
+		n := field.Node{Name: field.NodeName(fmt.Sprintf("gull-%d", i+1)), Zone: field.ZoneName(fmt.Sprintf("zone-%d", i%min(50, max(1, nodes/10)))), Size: field.Size{CPU: 4}}
+		f.Nodes = append(f.Nodes, n)
+		snap.Nodes = append(snap.Nodes, engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
+		for j := range 2 {
+			phase := engine.Ready
+			if i%97 == 5 {
+				phase = engine.Failed
+			}
+			snap.Members = append(snap.Members, engine.MemberView{Member: field.RoleName("crews").Member(2*i + j + 1), Role: "crews", Node: n.Name, Zone: n.Zone, Phase: phase})
+		}
+	}
+	field.FillDefaults(f)
+	for i, role := range f.Roles {
+		snap.Roles = append(snap.Roles, engine.RoleView{Role: role.Name, Kind: role.Kind, Stage: i, Want: role.Members, Ready: role.Members})
+	}
+	r.snap, r.draft, r.review = snap, f, nil
+	r.rebuild()
+	return r.app
+}
