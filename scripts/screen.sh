@@ -15,6 +15,7 @@ screen_open() {
 		-geometry "${SCREEN_CELLS:-160x40}+0+0" -tn xterm-256color -e env COLORTERM="${SCREEN_COLORTERM-truecolor}" "$@" >/dev/null 2>&1 &
 	xterm=$!
 	for _ in $(seq 100); do xdotool search --class xterm >/dev/null 2>&1 && break; sleep 0.05; done
+	xdotool mousemove 60 60 # keys go to what the pointer is on
 	sleep 0.5
 }
 

@@ -117,6 +117,7 @@ func (a *app) names() journal.Names {
 
 func (a *app) pressJournal(is func(key.Binding) bool) tea.Cmd {
 	j := &a.journal
+	j.Sync(a.book, a.names)
 	switch {
 	case is(a.keys.Filter):
 		a.mode, j.Typing = filtering, true

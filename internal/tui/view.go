@@ -303,7 +303,7 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 	case a.message != "" && a.bad:
 		text, style = a.message, k.In(k.Fail)
 	case a.past != nil:
-		text, style = "[ and ] go back and forth, { and } from event to event; everything above is as it was then.", k.Quiet()
+		text, style = "This is as it was then. [ ] go back and forth, { } from event to event.", k.Quiet()
 	case a.trouble != "":
 		text, style = a.trouble, k.In(k.Fail)
 	case a.refused != "":
@@ -322,11 +322,11 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		}
 		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(len(a.findings), "finding"), f.Text)
 	case a.model.Snap.State == engine.StateDraft && a.review != nil && !a.review.Empty():
-		text, style = "Nothing runs yet. Press v to see what deploying would do, step by step, and to deploy it.", k.In(k.Act)
+		text, style = "Nothing runs yet. v shows what deploying would do, step by step, and deploys.", k.In(k.Act)
 	case a.model.Snap.State == engine.StateRetired:
 		text, style = "It has been taken down. Press v to deploy it anew.", k.In(k.Act)
 	case differs && !a.snap.Rollout.Active:
-		text, style = "The draft differs from what runs. Press v to see what deploying it would change.", k.In(k.Act)
+		text, style = "The draft differs from what runs. v shows what deploying it would change.", k.In(k.Act)
 	}
 	g.Clip(1, y, a.w-2, text, style)
 }

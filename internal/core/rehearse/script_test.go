@@ -139,6 +139,10 @@ func (s *script) do(t *testing.T, line string) string {
 		return answer(s.Do(engine.Restart{Members: members()}))
 	case "retire":
 		return answer(s.Do(engine.Retire{By: "script"}))
+	case "pause":
+		return answer(s.Do(engine.Pause{By: "script"}))
+	case "goon":
+		return answer(s.Do(engine.GoOn{By: "script"}))
 	case "kill":
 		if !s.Kill(field.MemberName(args[0])) {
 			return "nothing runs for " + args[0] + "\n"

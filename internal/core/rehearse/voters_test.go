@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -11,6 +12,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
 )
 
 // voting is a field with voters that join and leave by procedure, and crews that live by them.
@@ -143,6 +145,7 @@ func TestRandomHistoriesOfVoters(t *testing.T) {
 					return
 				}
 			}
+			theSameTwice(t, w)
 			makeWhole(t, w)
 			for _, e := range w.Log {
 				if done, ok := e.Fact.(engine.OperationDone); ok && done.Procedure != order.HandOver {
@@ -154,6 +157,40 @@ func TestRandomHistoriesOfVoters(t *testing.T) {
 	t.Logf("seeds 1 to %d; %d changes of membership", seeds, changes)
 }
 
+// theSameTwice looks at the present as if it were the past, and compares a draft with the snapshot instead of the state.
+func theSameTwice(t *testing.T, w *World) {
+	t.Helper()
+	now := w.Snapshot()
+	again, err := json.Marshal(engine.Snap(engine.Rewind(w.Log, w.Now), now.At))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if direct, _ := json.Marshal(engine.Snap(w.State, now.At)); string(direct) != string(again) {
+		t.Errorf("rewound to now it is\n%s\nand it is\n%s", again, direct)
+	}
+	draft := *w.State.Field
+	draft.Roles = slices.Clone(draft.Roles)
+	draft.Roles[0].Members += 2
+	review, err := engine.Review(w.State, &draft)
+	if err != nil {
+		return // it is refused just now
+	}
+	var told, seen []string
+	for _, s := range review.Steps {
+		if s.Kind == plan.Take || s.Kind == plan.Start && w.State.Members[s.Member] == nil {
+			told = append(told, fmt.Sprint(s.Kind, s.Member, s.Node))
+		}
+	}
+	for _, s := range plan.Preview(&draft, engine.Snap(w.State, now.At).Live()).Steps {
+		seen = append(seen, fmt.Sprint(s.Kind, s.Member, s.Node))
+	}
+	slices.Sort(told)
+	slices.Sort(seen)
+	if !slices.Equal(told, seen) {
+		t.Errorf("the review says %v, the snapshot leads to %v", told, seen)
+	}
+}
+
 // happen lets one thing happen.
 func happen(t *testing.T, w *World, random *rand.Rand) {
 	t.Helper()
@@ -162,7 +199,11 @@ func happen(t *testing.T, w *World, random *rand.Rand) {
 	nodes := voting(1, 1).Nodes
 	n := nodes[random.IntN(len(nodes))].Name
 	c := w.Cluster("wardens")
-	switch random.IntN(12) {
+	switch random.IntN(13) {
+	case 12:
+		if w.Do(engine.Pause{By: "test"}) != nil { // nothing to pause, or paused already
+			_ = w.Do(engine.GoOn{By: "test"})
+		}
 	case 0, 1:
 		w.Kill(m.Name)
 	case 2:
@@ -221,6 +262,7 @@ func makeWhole(t *testing.T, w *World) {
 	for _, n := range voting(1, 1).Nodes {
 		w.Heal(n.Name)
 	}
+	_ = w.Do(engine.GoOn{By: "test"})
 	all, _ := engine.Choose(w.State, nil)
 	_ = w.Do(engine.Resume{Members: all})
 	w.Run(time.Minute)

@@ -65,8 +65,15 @@ func (m *Model) layout(a Area, c Cursor) layout {
 	if l.meters {
 		l.top = 4
 	}
-	l.posts0 = l.top
 	l.grass = a.H >= 10
+	need := 2 * len(m.Roles) // what makes each role readable is worth more than ground and meters
+	if l.grass && need > a.H-l.top-2 && need <= a.H-2 {
+		l.grass = false
+	}
+	if l.meters && need > a.H-l.top && need <= a.H-2 {
+		l.meters, l.top = false, 2
+	}
+	l.posts0 = l.top
 	height := a.H - l.top
 	if l.grass {
 		height -= 2

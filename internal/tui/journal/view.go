@@ -18,9 +18,10 @@ type View struct {
 	Typing bool
 	Follow bool
 	filter Filter
-	cursor int   // which of the shown lines
-	shown  []int // which of the book's lines
-	grown  int   // the state of the book that shown was made for
+	cursor int       // which of the shown lines
+	when   time.Time // its time, by which it is found again when others come in
+	shown  []int     // which of the book's lines
+	grown  int       // the state of the book that shown was made for
 	book   *Book
 	typed  string // the filter's text that shown was made for
 	page   int    // lines that fit
@@ -32,7 +33,7 @@ func (v *View) Sync(b *Book, names func() Names) {
 	if v.book == b && v.grown == b.grown && v.typed == v.Text && v.shown != nil {
 		return
 	}
-	at := v.At()
+	at := v.when
 	if v.typed != v.Text || v.book == nil {
 		v.filter = ParseFilter(v.Text, names())
 	}
@@ -44,7 +45,7 @@ func (v *View) Sync(b *Book, names func() Names) {
 		}
 	}
 	if v.Follow || at.IsZero() {
-		v.cursor = len(v.shown) - 1
+		v.stand(len(v.shown) - 1)
 	} else {
 		v.Seek(at)
 	}
@@ -61,12 +62,18 @@ func (v *View) At() time.Time {
 // Seek stands on the last line up to that moment.
 func (v *View) Seek(at time.Time) {
 	n := sort.Search(len(v.shown), func(i int) bool { return v.book.Lines[v.shown[i]].At.After(at) })
-	v.cursor = min(max(n-1, 0), len(v.shown)-1)
+	v.stand(n - 1)
+}
+
+// stand stands on one of the shown lines.
+func (v *View) stand(i int) {
+	v.cursor = min(max(i, 0), len(v.shown)-1)
+	v.when = v.At()
 }
 
 // Move goes that many lines and tells whether it stands on the last one.
 func (v *View) Move(by int) (last bool) {
-	v.cursor = min(max(v.cursor+by, 0), len(v.shown)-1)
+	v.stand(v.cursor + by)
 	v.Follow = v.cursor == len(v.shown)-1
 	return v.Follow
 }
@@ -83,7 +90,7 @@ func (v *View) Click(row int) bool {
 	if row < 2 || i < 0 || i >= len(v.shown) {
 		return false
 	}
-	v.cursor = i
+	v.stand(i)
 	v.Follow = i == len(v.shown)-1
 	return true
 }
@@ -132,19 +139,23 @@ func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, past time.Time) {
 			from = cmp.Or(string(l.Role), string(l.Node))
 		}
 		switch {
-		case l.Level == engine.LevelError:
+		case l.Level == engine.LevelError && l.Event:
 			text, mark = k.In(k.Fail), k.Or('✖', 'x')
-		case l.Level == engine.LevelWarning:
+		case l.Level == engine.LevelWarning && l.Event:
 			text, mark = k.In(k.Warm), k.Or('▲', '!')
 		case l.Event:
 			mark = k.Or('◆', '*')
+		case l.Level == engine.LevelError: // a program that complains is not yet a member that is dark
+			text, mark, light = k.In(k.Plan), k.Or('▴', '!'), k.In(k.Fail)
+		case l.Level == engine.LevelWarning:
+			text, mark, light = k.In(k.Plan), k.Or('▴', '!'), k.In(k.Warm)
 		default:
 			text = k.In(k.Plan)
 		}
 		if l.Phase != "" {
 			lamp := k.LampOf(l.Phase, l.Leads)
 			mark, light = lamp.Shape, k.In(lamp.Color)
-		} else if l.Level != "" && l.Level != engine.LevelInfo {
+		} else if l.Event && l.Level != "" && l.Level != engine.LevelInfo {
 			light = text
 		}
 		if !past.IsZero() && l.At.After(past) {

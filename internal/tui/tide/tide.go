@@ -146,7 +146,10 @@ func Draw(g *grid.Grid, k look.Look, t Tide, a Area) {
 	span := t.Span()
 	w := a.W - margin - 1
 	columns := buckets(t.Samples, t.End, span, w)
-	bars := max(1, a.H-3)
+	bars := max(1, a.H-2)
+	if a.H >= 6 {
+		bars = a.H - 3
+	}
 	top := a.Y
 	if a.H >= 4 {
 		drawMarks(g, k, columns, a.X+margin, top, w)

@@ -1,0 +1,168 @@
+package journal
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
+	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/look"
+)
+
+var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.Local)
+
+func at(ms int) time.Time { return noon.Add(time.Duration(ms) * time.Millisecond) }
+
+func where(l *Line) {
+	if l.Member != "" {
+		l.Role, _, _ = cutRole(l.Member)
+		l.Node, l.Zone = "gull-1", "north-quay"
+	}
+}
+
+func cutRole(m field.MemberName) (field.RoleName, string, bool) {
+	role, rest, ok := strings.Cut(string(m), "-")
+	return field.RoleName(role), rest, ok
+}
+
+func names() Names {
+	return Names{Roles: map[field.RoleName]bool{"wardens": true, "crews": true}, Nodes: map[field.NodeName]bool{"gull-1": true},
+		Zones: map[field.ZoneName]bool{"north-quay": true}, Members: map[field.MemberName]bool{"wardens-1": true, "crews-1": true}}
+}
+
+func filled() *Book {
+	b := NewBook()
+	b.AddEvents([]control.Entry{{Seq: 1, At: at(0), Kind: "accepted", Text: "deploy asked for"},
+		{Seq: 2, At: at(10), Kind: "member-started", Member: "wardens-1", Text: "wardens-1 started as process 7"},
+		{Seq: 3, At: at(11), Kind: "heard", Text: "heard gull-1"},
+		{Seq: 4, At: at(40), Kind: "member-exited", Level: engine.LevelError, Member: "wardens-1", Text: "wardens-1 went dark"}}, where)
+	b.AddLogs(map[field.MemberName]agent.Log{
+		"wardens-1": {Next: 90, Lines: []logline.Line{{At: at(20), Text: "Listening"}, {At: at(30), Level: logline.Warning, Text: "the tide is low"}}},
+		"crews-1":   {Next: 20, Lines: []logline.Line{{At: at(25), Level: logline.Error, About: true, Text: "lost touch with the store"}}}}, where)
+	return b
+}
+
+func texts(b *Book, v *View) string {
+	var all []string
+	for _, i := range v.shown {
+		all = append(all, b.Lines[i].Text)
+	}
+	return strings.Join(all, "|")
+}
+
+func TestEventsAndLinesAreMergedInTime(t *testing.T) {
+	b, v := filled(), &View{Follow: true}
+	v.Sync(b, names)
+	if got := texts(b, v); got != "deploy asked for|started as process 7|Listening|lost touch with the store|the tide is low|went dark" {
+		t.Errorf("got %s", got)
+	}
+	if b.Seq != 4 || b.Read["wardens-1"] != 90 {
+		t.Errorf("read up to %d and %v", b.Seq, b.Read)
+	}
+	b.AddEvents([]control.Entry{{Seq: 4, At: at(40), Kind: "member-exited", Text: "again"}, {Seq: 5, At: at(5), Kind: "node-dark", Text: "late report"}}, where)
+	v.Sync(b, names)
+	if got := texts(b, v); !strings.HasPrefix(got, "deploy asked for|late report|started") || strings.Contains(got, "again") {
+		t.Errorf("what comes late stands in its time, and nothing twice: %s", got)
+	}
+}
+
+func TestWordsOfAFilter(t *testing.T) {
+	b := filled()
+	for _, test := range []struct{ text, means, shows string }{
+		{"wardens", "role wardens", "started as process 7|Listening|the tide is low|went dark"},
+		{"crews-1", "member crews-1", "lost touch with the store"},
+		{"wardens warnings", "role wardens, warnings and errors", "the tide is low|went dark"},
+		{"errors", "errors", "lost touch with the store|went dark"},
+		{"events gull-1", "only events, node gull-1", "started as process 7|went dark"},
+		{"north-quay LOST", `zone north-quay, with "lost"`, "lost touch with the store"},
+		{`"tide is"`, `with "tide is"`, "the tide is low"},
+		{`"wardens"`, `with "wardens"`, "started as process 7|Listening|the tide is low|went dark"},
+		{"nothing-like-it", `with "nothing-like-it"`, ""},
+		{`"`, "", "deploy asked for|started as process 7|Listening|lost touch with the store|the tide is low|went dark"},
+	} {
+		v := &View{Text: test.text}
+		v.Sync(b, names)
+		if got := texts(b, v); got != test.shows || v.filter.String() != test.means {
+			t.Errorf("%s means %s and shows %s", test.text, v.filter, got)
+		}
+	}
+}
+
+// TestTheCursorStandsInTime walks, lets lines come in, and seeks.
+func TestTheCursorStandsInTime(t *testing.T) {
+	b, v := filled(), &View{Follow: true}
+	v.Sync(b, names)
+	if !v.At().Equal(at(40)) {
+		t.Errorf("following, it stands at %s", v.At())
+	}
+	if last := v.Move(-2); last || !v.At().Equal(at(25)) || v.Follow {
+		t.Errorf("two up: %s, following %v", v.At(), v.Follow)
+	}
+	b.AddEvents([]control.Entry{{Seq: 9, At: at(90), Kind: "member-ready", Text: "newer"}, {Seq: 10, At: at(1), Kind: "member-ready", Text: "older"}}, where)
+	v.Sync(b, names)
+	if !v.At().Equal(at(25)) {
+		t.Errorf("lines that came in moved it to %s", v.At())
+	}
+	if v.Seek(at(35)); !v.At().Equal(at(30)) {
+		t.Errorf("sought 35, it stands at %s", v.At())
+	}
+	if v.Seek(at(-5)); !v.At().Equal(at(0)) {
+		t.Errorf("sought what was before everything: %s", v.At())
+	}
+	if last := v.Move(1 << 20); !last || !v.Follow {
+		t.Error("at the end it follows again")
+	}
+	empty := &View{Text: "nothing-like-it"}
+	empty.Sync(b, names)
+	empty.Move(1)
+	empty.Seek(at(3))
+	if !empty.Empty() || !empty.At().IsZero() {
+		t.Error("no line is no place to stand on")
+	}
+}
+
+func TestItIsDrawnAtEverySizeAndMarksWhatCameLater(t *testing.T) {
+	b := filled()
+	b.AddLogs(map[field.MemberName]agent.Log{"crews-1": {Lines: []logline.Line{{At: at(26), Text: strings.Repeat("日本", 500)}}}}, where)
+	for w := 0; w < 170; w += 13 {
+		for h := 0; h < 30; h += 4 {
+			v := &View{Follow: true}
+			v.Sync(b, names)
+			g := grid.New(w, h, look.Dark().Page())
+			v.Draw(g, look.Dark(), board.Area{W: w, H: h}, time.Time{})
+		}
+	}
+	v := &View{}
+	v.Sync(b, names)
+	v.Seek(at(20))
+	g := grid.New(100, 12, look.Dark().Page())
+	v.Draw(g, look.Dark(), board.Area{W: 100, H: 12}, at(20))
+	plain := g.Plain()
+	for _, want := range []string{"▸12:00:00.020", "◐ wardens-1", "✖ wardens-1", "~12:00:00", "7 lines"} {
+		if !strings.Contains(plain, want) {
+			t.Errorf("%q is missing:\n%s", want, plain)
+		}
+	}
+	lines := strings.Split(g.String(), "\n")
+	faint := fmt.Sprintf("38;2;%d;%d;%d", look.Dark().Faint>>16, look.Dark().Faint>>8&0xff, look.Dark().Faint&0xff)
+	if strings.Contains(lines[4], faint) || !strings.Contains(lines[6], faint) {
+		t.Errorf("what came later does not look so:\n%s", plain)
+	}
+}
+
+func TestABookForgetsTheOldest(t *testing.T) {
+	b := NewBook()
+	for i := range mostLines*5/4 + 2 {
+		b.AddEvents([]control.Entry{{Seq: uint64(i + 1), At: at(i), Kind: "member-ready", Text: "x"}}, where)
+	}
+	if len(b.Lines) > mostLines*5/4 || b.Gone == 0 || !b.Lines[0].At.After(at(0)) {
+		t.Errorf("%d lines are kept, %d have gone", len(b.Lines), b.Gone)
+	}
+}

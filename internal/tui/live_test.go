@@ -1,0 +1,323 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
+	"lanternfield/internal/tui/board"
+)
+
+// replayed is a session of a rehearsed field: it tells of its past, and notes what it is asked to do.
+type replayed struct {
+	nobody
+	r    *rehearsed
+	done *[]string
+}
+
+func (s replayed) Past(_ context.Context, at time.Time) (*engine.Snapshot, error) {
+	return engine.Snap(engine.Rewind(s.r.world.Log, at), at), nil
+}
+
+func (s replayed) Journal(_ context.Context, after uint64, _ int) ([]control.Entry, error) {
+	var entries []control.Entry
+	for i, e := range s.r.world.Log[min(int(after), len(s.r.world.Log)):] {
+		about := engine.SubjectOf(e.Fact)
+		entries = append(entries, control.Entry{Seq: after + uint64(i) + 1, At: e.At, Kind: engine.KindOf(e.Fact), Text: e.Fact.Sentence(), Member: about.Member, Node: about.Node, Level: engine.LevelOf(e.Fact)})
+	}
+	return entries, nil
+}
+
+func (s replayed) Lines(_ context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+	if from, ok := after["wardens-1"]; ok && from < 0 {
+		return map[field.MemberName]agent.Log{"wardens-1": {Next: 1, Lines: []logline.Line{{At: noon.Add(time.Second), Text: "the bell has rung"}}}}, nil
+	}
+	return nil, nil
+}
+
+func (s replayed) Do(_ context.Context, o control.Order) error {
+	*s.done = append(*s.done, strings.TrimSpace(fmt.Sprintf("%s %s", o.What, strings.Join(o.Names, " "))))
+	return nil
+}
+
+// lived is the application on a field that was deployed, lost a warden 20 s later and has it back since.
+func lived(t *testing.T) (*rehearsed, *[]string) {
+	r := onRehearsal(t, 160, 40)
+	done := &[]string{}
+	r.session = replayed{r: r, done: done}
+	r.deploy(t)
+	r.world.Run(2 * time.Second)
+	r.world.Lead("wardens-2", 4)
+	r.world.Run(18 * time.Second)
+	r.world.Kill("wardens-1")
+	r.world.Run(10 * time.Second)
+	r.see(t)
+	for i := range r.tide {
+		if e := r.world.Log[i]; engine.KindOf(e.Fact) == "member-exited" {
+			r.tide[i].Mark = "wardens-1 dark"
+		}
+	}
+	return r, done
+}
+
+// do presses keys and carries out what follows from them at once.
+func (r *rehearsed) do(keys ...string) {
+	for _, k := range keys {
+		r.follow(r.app.press(press(k)))
+	}
+}
+
+func (r *rehearsed) follow(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case nil, tea.QuitMsg:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			r.follow(c)
+		}
+	default:
+		_, next := r.Update(msg)
+		r.follow(next)
+	}
+}
+
+func (r *rehearsed) shows(t *testing.T, want ...string) string {
+	t.Helper()
+	plain := strings.Join(strings.Fields(r.draw().Plain()), " ")
+	for _, w := range want {
+		if !strings.Contains(plain, w) {
+			t.Fatalf("the screen does not show %q:\n%s", w, r.draw().Plain())
+		}
+	}
+	return plain
+}
+
+// TestThePastIsShownAsItWasAndIsMarked goes back to before a death, past it, and returns.
+func TestThePastIsShownAsItWasAndIsMarked(t *testing.T) {
+	r, done := lived(t)
+	r.shows(t, "converged", "10 of 10 lit")
+	r.do("{")
+	r.shows(t, "the past: as it was at", "n returns to now", "10 of 10 lit", "n now")
+	before := r.past.at
+	r.do("]", "]")
+	r.shows(t, "9 of 10 lit", "wardens-1 is dark")
+	if r.past.at.Sub(before) < 400*time.Millisecond {
+		t.Errorf("two steps lead %s on", r.past.at.Sub(before))
+	}
+	r.cursor = board.Cursor{Role: 0, Post: 0}
+	r.shows(t, "✖ failed", "if it stays dark")
+	for _, k := range []string{"+", "a", "x", "g", "i", "u", "r", "s", "T", "space", "v", "f"} { // nothing of the past can be changed
+		r.message = ""
+		r.do(k)
+		if r.mode != walking || !strings.Contains(r.message, "This is the past") {
+			t.Errorf("%s in the past: mode %d, %q", k, r.mode, r.message)
+		}
+	}
+	if len(*done) > 0 {
+		t.Errorf("in the past was done: %v", *done)
+	}
+	r.do("n")
+	plain := r.shows(t, "converged", "10 of 10 lit")
+	if strings.Contains(plain, "the past") || r.past != nil {
+		t.Error("it has not returned")
+	}
+	r.do("[", "[", "[", "esc")
+	if r.past != nil {
+		t.Error("esc does not return")
+	}
+	r.do("{", "{", "{", "{")
+	if r.past == nil || r.past.snap == nil {
+		t.Fatal("before the only event")
+	}
+	r.do("}", "}")
+	if r.past != nil {
+		t.Error("after the last event comes the present")
+	}
+}
+
+// TestStandingOnALineMovesTheTimeCursor walks in the journal.
+func TestStandingOnALineMovesTheTimeCursor(t *testing.T) {
+	r, _ := lived(t)
+	r.do("2")
+	r.shows(t, "following", "✖ wardens-1 went dark")
+	r.do("/")
+	for _, c := range "wardens-1 errors" {
+		r.do(string(c))
+	}
+	r.shows(t, "Only lines of: wardens-1 errors", "member wardens-1, errors", "choosing lines")
+	r.do("enter")
+	r.shows(t, "1 of ", "went dark")
+	r.do("esc")
+	for range 200 {
+		if r.do("up"); r.past != nil && r.journal.At().Equal(noon.Add(time.Second)) {
+			break
+		}
+	}
+	r.shows(t, "the bell has rung", "the past: as it was at "+noon.Add(time.Second).Local().Format("15:04:05.0"))
+	r.do("1")
+	r.shows(t, "the past", "gull-1")
+	r.do("2", "end")
+	if r.past != nil || !r.journal.Follow {
+		t.Error("the last line is the present")
+	}
+	r.do("1")
+	r.cursor = board.Cursor{Role: 0, Post: 0}
+	r.do("o")
+	if r.journal.Text != "wardens-1" || r.view != journalView {
+		t.Errorf("its lines: %q", r.journal.Text)
+	}
+}
+
+// TestOrdersAreAskedAboutFirst presses the keys that act, and says no, then yes.
+func TestOrdersAreAskedAboutFirst(t *testing.T) {
+	r, done := lived(t)
+	r.w = 98 // the question covers everything beside it
+	for _, test := range []struct {
+		key        string
+		at         board.Cursor
+		says, does string
+	}{
+		{"r", board.Cursor{Role: 0, Post: 0}, "Restart wardens-1? One after the other, each when the one before is lit again: wardens-1. wardens then holds 2 of 3 votes: writes go on, and one more loss stops them.", "restart wardens-1"},
+		{"s", board.Cursor{Role: 0, Post: -1}, "Stop all of wardens? These end, and stay stopped until they are started again: wardens-1, wardens-2, wardens-3. Their places and their data are kept. wardens then holds 0 of 3 votes and needs 2: writes stop.", "stop wardens-1 wardens-2 wardens-3"},
+		{"s", board.Cursor{Role: board.OnPosts, Post: 0}, "Stop everything on gull-1?", "stop wardens-1"},
+		{"T", board.Cursor{}, "Take saltmarsh down? 10 members end in the reverse order of deployment, and the data of all of them is deleted for good, on 4 nodes", "retire"},
+	} {
+		r.cursor = test.at
+		r.do(test.key)
+		r.shows(t, test.says, "y does it")
+		r.do("esc")
+		if r.do("y"); len(*done) > 0 {
+			t.Fatalf("%s: no was taken for yes: %v", test.key, *done)
+		}
+		r.do(test.key, "y")
+		if len(*done) != 1 || !strings.HasPrefix((*done)[0], test.does) {
+			t.Errorf("%s: did %v, want %s", test.key, *done, test.does)
+		}
+		*done = nil
+	}
+	r.do("space")
+	if len(*done) > 0 || !strings.Contains(r.message, "Nothing is under way") {
+		t.Errorf("nothing to pause: %v %s", *done, r.message)
+	}
+	r.snap.Rollout.Active, r.snap.State = true, engine.StateDeploying
+	r.do("space")
+	r.snap.Rollout.Paused = true
+	r.shows(t, "paused: space goes on")
+	r.do("space")
+	if !slices.Equal(*done, []string{"pause", "go on"}) {
+		t.Errorf("did %v", *done)
+	}
+}
+
+// TestTheMouse points at things, and drags a member to another post.
+func TestTheMouse(t *testing.T) {
+	a := onFile(t)
+	area := a.boardArea()
+	x, y, ok := board.AtMember(a.model, area, a.cursor, "crews-1")
+	tx, _, there := board.AtMember(a.model, area, a.cursor, "crews-2")
+	if !ok || !there {
+		t.Fatal("they are not shown")
+	}
+	before := content(t, a)
+	carry(t, a, a.mouse(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft}))
+	if a.model.Under(a.cursor).Member != "crews-1" {
+		t.Fatalf("pointed at crews-1, it stands on %+v", a.model.Under(a.cursor))
+	}
+	carry(t, a, a.mouse(tea.MouseMotionMsg{X: x + 1, Y: y, Button: tea.MouseLeft}))
+	if a.mode != walking {
+		t.Error("a trembling hand grabs nothing")
+	}
+	carry(t, a, a.mouse(tea.MouseMotionMsg{X: tx, Y: y, Button: tea.MouseLeft}))
+	if a.mode != carrying || !strings.Contains(a.draw().Plain(), "carrying crews-1") {
+		t.Fatalf("mode %d", a.mode)
+	}
+	carry(t, a, a.mouse(tea.MouseReleaseMsg{X: tx, Y: y, Button: tea.MouseLeft}))
+	if got := content(t, a); a.mode != walking || got != before+"place:\n  crews: [tern-1, tern-1]\n" {
+		t.Errorf("dropped:\n%s", got)
+	}
+	f := a.frame()
+	for _, v := range a.viewNames() {
+		_ = a.mouse(tea.MouseClickMsg{X: v.x, Y: f.views, Button: tea.MouseLeft})
+		if a.view != v.view {
+			t.Errorf("pointed at %s, it shows view %d", v.name, a.view)
+		}
+	}
+	for x := -1; x < 130; x += 3 { // anywhere, with any button
+		for y := -1; y < 45; y++ {
+			for _, b := range []tea.MouseButton{tea.MouseLeft, tea.MouseRight, tea.MouseWheelUp, tea.MouseWheelDown} {
+				_ = a.mouse(tea.MouseClickMsg{X: x, Y: y, Button: b})
+				_ = a.mouse(tea.MouseWheelMsg{X: x, Y: y, Button: b})
+			}
+			_ = a.draw()
+		}
+	}
+}
+
+// TestPastedTextIsNoKeys pastes what would deploy and take down.
+func TestPastedTextIsNoKeys(t *testing.T) {
+	r, done := lived(t)
+	r.follow(func() tea.Msg { return tea.PasteMsg{Content: "vdTy\x1b[2J+++"} })
+	if len(*done) > 0 || r.mode != walking || !strings.Contains(r.message, "is not taken as keys") {
+		t.Errorf("mode %d, did %v, said %s", r.mode, *done, r.message)
+	}
+	r.do("2", "/")
+	r.follow(func() tea.Msg { return tea.PasteMsg{Content: "war\x1b[31mdens\nerrors"} })
+	if r.journal.Text != "wardens errors" {
+		t.Errorf("pasted words: %q", r.journal.Text)
+	}
+}
+
+// TestAFieldThatChangesAllTheTime takes in a thousand snapshots with keys in between.
+func TestAFieldThatChangesAllTheTime(t *testing.T) {
+	r, _ := lived(t)
+	ch := make(chan *engine.Snapshot)
+	r.watch = ch
+	go func() {
+		defer close(ch)
+		for i := range 1000 {
+			s := *r.world.Snapshot()
+			s.Verdict = fmt.Sprintf("change %d", i)
+			ch <- &s
+		}
+	}()
+	frames := 0
+	for cmd := r.nextSnap(); ; frames++ {
+		msg, ok := cmd().(snapMsg)
+		if !ok {
+			break
+		}
+		_, _ = r.Update(msg)
+		r.press("right", "down")
+		_ = r.View()
+	}
+	if r.shows(t, "change 999"); frames > 500 {
+		t.Errorf("a thousand changes were drawn %d times", frames)
+	}
+}
+
+func TestTerminalsThatKnowOnlyASCII(t *testing.T) {
+	for _, test := range []struct {
+		env  map[string]string
+		want bool
+	}{
+		{nil, false}, {map[string]string{"LANG": "en_GB.UTF-8"}, false}, {map[string]string{"LANG": "C.utf8"}, false},
+		{map[string]string{"LANG": "C"}, true}, {map[string]string{"LANG": "en_GB.UTF-8", "LC_ALL": "POSIX"}, true},
+		{map[string]string{"TERM": "linux", "LANG": "en_GB.UTF-8"}, true}, {map[string]string{"TERM": "vt100"}, true}, {map[string]string{"TERM": "xterm-256color"}, false},
+	} {
+		if got := onlyASCII(func(k string) string { return test.env[k] }); got != test.want {
+			t.Errorf("%v: %v", test.env, got)
+		}
+	}
+}
