@@ -343,3 +343,53 @@ func TestWhoeverIsAnsweredSeesItInTheNextSnapshot(t *testing.T) {
 		}
 	}
 }
+
+// TestThePastAndTheLinesOfMembers looks back and reads what members wrote, through both kinds of session.
+func TestThePastAndTheLinesOfMembers(t *testing.T) {
+	f := folder(t)
+	ctx := context.Background()
+	first := open(t, f)
+	draft := sleepers(2)
+	draft.Roles[0].Program.Command = []string{"sh", "-c", `echo "2026-01-01T12:00:00Z the bell"; printf 'ding\033[2Jdong\n'; exec sleep 600`}
+	before := time.Now()
+	if err := first.Do(ctx, Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, first, "converged", in(engine.StateConverged))
+	lit := time.Now()
+	if err := first.Do(ctx, Order{What: "stop", Names: []string{"crews"}}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, first, "stopped", in(engine.StateStopped))
+	for _, s := range []Session{first, open(t, f)} {
+		for at, want := range map[time.Time]engine.FieldState{before: engine.StateDraft, lit: engine.StateConverged, time.Now(): engine.StateStopped} {
+			if past, err := s.Past(ctx, at); err != nil || past.State != want || !past.At.Equal(at) {
+				t.Errorf("%T: %+v, %v; want %s", s, past, err, want)
+			}
+		}
+		lines, err := s.Lines(ctx, map[field.MemberName]int64{"crews-1": -1, "crews-9": -1})
+		if err != nil || len(lines) != 1 || len(lines["crews-1"].Lines) != 2 {
+			t.Fatalf("%T: lines %+v, %v", s, lines, err)
+		}
+		own, seen := lines["crews-1"].Lines[0], lines["crews-1"].Lines[1]
+		if own.Text != "the bell" || own.About || own.At.Year() != 2026 || own.At.Month() != 1 || seen.Text != "dingdong" || !seen.About || seen.At.Before(before.Add(-time.Second)) {
+			t.Errorf("%T: %+v, %+v", s, own, seen)
+		}
+		if more, err := s.Lines(ctx, map[field.MemberName]int64{"crews-1": lines["crews-1"].Next}); err != nil || len(more["crews-1"].Lines) != 0 {
+			t.Errorf("%T: nothing more was written, and it gives %+v, %v", s, more, err)
+		}
+		entries, err := s.Journal(ctx, 0, 0)
+		about := 0
+		for _, e := range entries {
+			if e.Member == "crews-1" && e.Kind == "member-ready" && e.Level == engine.LevelInfo {
+				about++
+			}
+		}
+		if err != nil || about != 1 {
+			t.Errorf("%T: %d events say that crews-1 is ready, %v", s, about, err)
+		}
+		if err := s.Do(ctx, Order{What: "pause"}); err == nil || !strings.Contains(err.Error(), "nothing is under way") {
+			t.Errorf("%T: paused: %v", s, err)
+		}
+	}
+}

@@ -53,6 +53,9 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 	}
 	switch phase := s.PhaseOf(m); phase {
 	case Planned:
+		if s.Rollout.Paused {
+			return "the rollout to go on, which is paused"
+		}
 		var closed []string
 		for _, g := range role.Gates {
 			if !g.Open {
