@@ -52,7 +52,7 @@ func TestProgramsThatFailGetTheWholeMessage(t *testing.T) {
 			"T  it-1           failed: the program \"no-such-program\" is not installed: it is not in PATH; install it on this node, it is tried again\n" +
 			"it-1 on gull-1 failed 3 times: the program \"no-such-program\" is not installed: it is not in PATH; install it on this node, it is tried again\n" + tried},
 		{"exits at once", "      command: [sh, -c, 'echo no tide table; echo \"\x1b[31mgiving up\" >&2; exit 3']\n      restart: {after: 50ms}\n", nil, 1, head +
-			"it-1 on gull-1 failed 3 times: ended with exit code 3\n    | no tide table\n    | [31mgiving up\n" +
+			"it-1 on gull-1 failed 3 times: ended with exit code 3\n    | no tide table\n    | giving up\n" +
 			"Its whole log is DIR/state/trouble/nodes/gull-1/members/it-1/output.log\n" + tried},
 		{"never ready", "      command: [sleep, '60']\n      ports: {main: {port: 7100}}\n", []string{"--timeout", "3s"}, 1, head +
 			"T  it-1           starting\n" +

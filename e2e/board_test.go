@@ -68,9 +68,18 @@ func (s *screen) has(text string) string {
 	return s.until(text, func(shown string) bool { return strings.Contains(strings.Join(strings.Fields(shown), " "), text) })
 }
 
-// lamp gives the light of a member: the cell one to three rows above the middle of its name.
+// lamp gives the light of a member.
 func lamp(t *testing.T, text, name string) rune {
 	t.Helper()
+	r := lampIn(text, name)
+	if r == 0 {
+		t.Fatalf("no lantern is named %s:\n%s", name, text)
+	}
+	return r
+}
+
+// lampIn gives the cell one to three rows above the middle of a member's name; 0 when no lantern has that name.
+func lampIn(text, name string) rune {
 	lines := strings.Split(text, "\n")
 	for y, line := range lines {
 		i := strings.Index(line, name)
@@ -84,14 +93,13 @@ func lamp(t *testing.T, text, name string) rune {
 			}
 		}
 	}
-	t.Fatalf("no lantern is named %s:\n%s", name, text)
 	return 0
 }
 
 func TestBoardFromDraftToQuit(t *testing.T) {
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
 	s := newScreen(t, x, 140, 44, "open", x.file)
-	text := s.has("Nothing runs yet. Press v")
+	text := s.has("Nothing runs yet. v shows")
 	x.contains(text, "saltmarsh", "draft", "Not deployed yet: the draft wants 9 members.", "Board")
 	x.contains(text, "north-quay", "south-quay", "lighthouse")
 	x.contains(text, "gull-1", "tern-1", "puffin-1")

@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -161,6 +162,14 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.limited = msg.Profile < colorprofile.TrueColor
 		a.dress()
 	case tea.KeyPressMsg:
+		if msg.Mod.Contains(tea.ModAlt) { // esc and a key that came together, over a slow line or from a fast hand
+			first := a.press(tea.KeyPressMsg{Code: tea.KeyEscape})
+			msg.Mod &^= tea.ModAlt
+			if msg.Text == "" && unicode.IsPrint(msg.Code) {
+				msg.Text = string(msg.Code)
+			}
+			return a, tea.Batch(first, a.press(msg))
+		}
 		return a, a.press(msg)
 	case tea.PasteMsg:
 		a.paste(msg.Content)

@@ -20,6 +20,7 @@ import (
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/rehearse"
+	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/look"
 )
 
@@ -172,6 +173,45 @@ func TestFrames(t *testing.T) {
 			r.draft.Role("crews").Members = 7
 			r.draft.Role("relays").Members = 1
 		}},
+		{"coloured_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			lit(t, r)
+			r.world.Kill("crews-3")
+			r.world.Run(300 * time.Millisecond)
+		}},
+		{"carrying_120x30", 120, 30, func(t *testing.T, r *rehearsed) {
+			lit(t, r)
+			r.see(t)
+			r.cursor = board.Cursor{Role: 2, Post: 1}
+			r.press("g", "right")
+		}},
+		{"folded_100x24", 100, 24, func(t *testing.T, r *rehearsed) {
+			lit(t, r)
+			r.world.Kill("crews-1")
+			r.world.Run(300 * time.Millisecond)
+			r.see(t)
+			r.folds["north-quay"] = true
+		}},
+		{"finding_120x30", 120, 30, func(t *testing.T, r *rehearsed) {
+			r.draft = ferries()
+			r.draft.Role("wardens").Members = 4
+			r.see(t)
+			r.findings = finding.All(r.draft)
+			r.press("f", "down")
+		}},
+		{"journal_past_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			lit(t, r)
+			r.see(t)
+			r.do("2", "up", "up", "up")
+		}},
+		{"paused_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			r.deploy(t)
+			r.world.Run(50 * time.Millisecond)
+			if err := r.world.Do(engine.Pause{By: "test"}); err != nil {
+				t.Fatal(err)
+			}
+			r.world.Run(2 * time.Second)
+		}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			r := onRehearsal(t, test.w, test.h)
@@ -179,6 +219,9 @@ func TestFrames(t *testing.T) {
 			r.see(t)
 			r.findings = finding.All(r.draft)
 			got := r.draw().Plain() + "\n"
+			if strings.HasPrefix(test.name, "coloured") {
+				got = strings.ReplaceAll(r.draw().String(), "\x1b", "ESC") + "\n"
+			}
 			golden := filepath.Join("testdata", test.name+".txt")
 			if *update {
 				if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {

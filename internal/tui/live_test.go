@@ -265,6 +265,16 @@ func TestTheMouse(t *testing.T) {
 	}
 }
 
+// TestEscAndAKeyThatComeTogether are two keys, not a chord.
+func TestEscAndAKeyThatComeTogether(t *testing.T) {
+	r, _ := lived(t)
+	r.do("?")
+	r.follow(func() tea.Msg { return tea.KeyPressMsg{Code: '2', Mod: tea.ModAlt} })
+	if r.mode != walking || r.view != journalView {
+		t.Errorf("mode %d, view %d", r.mode, r.view)
+	}
+}
+
 // TestPastedTextIsNoKeys pastes what would deploy and take down.
 func TestPastedTextIsNoKeys(t *testing.T) {
 	r, done := lived(t)

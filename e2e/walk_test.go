@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// shows waits until a member's lantern has a shape.
+func (s *screen) shows(name string, shape rune) {
+	s.Helper()
+	s.until(name+" as "+string(shape), func(text string) bool { return lampIn(text, name) == shape })
+}
+
+// stand walks to a member with the arrow keys, as a person does, until the panel speaks of it.
+func (s *screen) stand(name string) {
+	s.Helper()
+	s.press("Home", "PageUp")
+	for range 12 {
+		for range 12 {
+			if strings.Contains(s.text(), "│ "+name+"  on ") {
+				return
+			}
+			s.press("Right")
+			time.Sleep(60 * time.Millisecond) // a frame
+		}
+		s.press("Down", "Home")
+		time.Sleep(60 * time.Millisecond)
+	}
+	s.Fatalf("the cursor never came to %s:\n%s", name, s.text())
+}
+
+// TestAWholeLifeOnTheScreen goes the way of issue and user: draft, deploy, add, move, undo, deploy, a lantern dark and lit
+// again, back in time, return, the journal, quit, open again, retire.
+func TestAWholeLifeOnTheScreen(t *testing.T) {
+	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
+	before, _ := os.ReadFile(x.file)
+	file := func() string {
+		now, _ := os.ReadFile(x.file)
+		return string(now)
+	}
+	s := newScreen(t, x, 150, 44, "open", x.file)
+	s.has("Nothing runs yet. v shows what deploying would do")
+	s.shows("wardens-1", '○')
+	s.press("v")
+	s.has("Review: what deploying saltmarsh would change")
+	s.press("d")
+	s.has("9 of 9 lit")
+	s.has("The deploy is done")
+	s.shows("crews-2", '●')
+
+	s.stand("crews-2")
+	s.press("a")
+	s.has("one more of crews on tern-1, in the draft")
+	s.has("draft +1")
+	s.shows("crews-4", '○')
+	if got := file(); got != strings.Replace(string(before), "  crews:\n    members: 3", "  crews:\n    members: 4", 1)+"place:\n  crews: [tern-1, tern-1]\n" {
+		t.Errorf("the file:\n%s", got)
+	}
+	s.stand("crews-4")
+	s.press("g")
+	s.has("carrying crews-4")
+	s.press("Right")
+	s.has("Dropped here")
+	s.press("Enter")
+	s.has("crews-4 to puffin-1, in the draft")
+	s.press("u")
+	s.has("Undone: crews-4 to puffin-1.")
+	s.press("u")
+	s.has("Undone: one more of crews on tern-1.")
+	if file() != string(before) {
+		t.Errorf("everything undone, the file is\n%s", file())
+	}
+	s.press("U")
+	s.has("Made again")
+	s.press("v")
+	s.has("place crews-4 on tern-1 and start it")
+	s.press("d")
+	s.has("10 of 10 lit")
+	s.shows("crews-4", '●')
+
+	// A warden is killed from another terminal: why it is dark, and what that means.
+	s.stand("wardens-1")
+	if err := syscall.Kill(x.status().member("wardens-1").PID, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	s.has("wardens-1 is dark: was killed by signal 9 (KILL)")
+	text := s.has("if it stays dark")
+	x.contains(text, "✖ failed for", "wardens holds 2 of 3 votes", "restart it here")
+	if got := lamp(t, text, "wardens-1"); got != '✖' {
+		t.Errorf("its lantern is %c:\n%s", got, text)
+	}
+	s.press("{") // the moment before
+	text = s.has("the past: as it was at")
+	x.contains(text, "n returns to now")
+	s.until("all burn in the past", func(text string) bool {
+		return lampIn(text, "wardens-1") == '●' || lampIn(text, "wardens-1") == '◉'
+	})
+	s.press("n")
+	s.until("it is the present", func(text string) bool { return !strings.Contains(text, "the past") })
+	s.has("10 of 10 lit")
+	s.until("it burns again", func(text string) bool {
+		return lampIn(text, "wardens-1") == '●' || lampIn(text, "wardens-1") == '◉'
+	})
+	s.press("o")
+	s.has("member wardens-1")
+	s.has("went dark: process")
+	s.press("Up", "Up")
+	s.has("the past: as it was at")
+	s.press("n", "1")
+
+	// A restart is asked about, and declined.
+	s.press("r")
+	s.has("Restart wardens-1?")
+	s.press("Escape")
+
+	// The controller dies under the screen of another.
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+	_ = exec.Command("tmux", "-S", s.socket, "kill-server").Run()
+	if got := x.status(); got.State != "converged" || len(got.Members) != 10 {
+		t.Errorf("after quitting: %s", got.Verdict)
+	}
+	s = newScreen(t, x, 80, 24, "open", x.file)
+	s.has("10 of 10 lit")
+	s.press("T")
+	s.has("Take saltmarsh down?")
+	s.press("y")
+	s.until("it is retired", func(text string) bool {
+		return strings.Contains(text, "retired") && strings.Contains(text, "v to deploy it anew")
+	})
+	if n := len(x.agents()); n != 0 {
+		t.Errorf("%d agents are left", n)
+	}
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}
+
+// TestRoughTreatment shrinks and grows the terminal all the time, types everything, and has a member write escape
+// sequences: the screen stays whole.
+func TestRoughTreatment(t *testing.T) {
+	x := newTrial(t, strings.Replace(ferries, "  crews:\n    members: 3", "  crews:\n    members: 1", 1))
+	x.must("deploy", x.file, "--yes")
+	s := newScreen(t, x, 120, 40, "open", x.file)
+	s.has("7 of 7 lit")
+	for i := range 60 {
+		size := [][2]string{{"20", "5"}, {"400", "120"}, {"80", "24"}, {"33", "9"}, {"120", "40"}}[i%5]
+		if out, err := exec.Command("tmux", "-S", s.socket, "resize-window", "-x", size[0], "-y", size[1]).CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		s.press([]string{"Right", "Down", "z", "f", "Escape", "2", "[", "1", "{", "n", "?", "Escape"}[i%12])
+	}
+	s.press("Escape", "1", "n")
+	s.has("7 of 7 lit")
+	// Pasted text is no keys: nothing is taken down by it.
+	for _, args := range [][]string{{"set-buffer", "Tyvd"}, {"paste-buffer", "-p"}} {
+		if out, err := exec.Command("tmux", append([]string{"-S", s.socket}, args...)...).CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	s.has("Pasted text (4 characters) is not taken as keys.")
+	s.has("7 of 7 lit")
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}
+
+// TestWithoutColour runs it where nothing may be coloured, and where the locale knows only ASCII.
+func TestWithoutColour(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
+	if out, err := exec.Command("tmux", "-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", "120", "-y", "40", "env", "NO_COLOR=1", "LC_ALL=C",
+		"LANTERNFIELD_STATE="+x.state, "TERM=xterm-256color", binary, "open", x.file).CombinedOutput(); err != nil {
+		t.Fatalf("tmux: %v\n%s", err, out)
+	}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	s.has("9 of 9 lit")
+	out, err := exec.Command("tmux", "-u", "-S", s.socket, "capture-pane", "-p", "-e").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, code := range []string{"[38;", "[48;", "[31m", "[33m"} {
+		if strings.Contains(string(out), code) {
+			t.Errorf("%q is a colour:\n%q", code, out)
+		}
+	}
+	for _, r := range s.text() {
+		if r > 127 && r != '·' && r != '…' {
+			t.Errorf("%q is not ASCII", r)
+			break
+		}
+	}
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}
