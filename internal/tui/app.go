@@ -345,6 +345,12 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 			return nil
 		}
 		a.mode = inDetail
+	case is(a.keys.Dark):
+		c, ok := a.model.NextDark(a.cursor)
+		if !ok {
+			a.say(false, "Every lantern that should burn does.")
+		}
+		a.cursor = c
 	case is(a.keys.Fold):
 		a.fold()
 	case is(a.keys.Lines):

@@ -317,7 +317,12 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 	}
 	a.say(false, msg.said)
 	a.review = plan.Preview(a.draft, a.snap.Live()) // until the whole review is there
+	was := a.model
+	role := was.Under(a.cursor).Role
 	a.rebuild()
+	if c, ok := a.model.Newcomer(role, was); ok && a.cursor.Post >= 0 && a.mode == walking {
+		a.cursor = c // what was just added is what one wants to look at, or move on
+	}
 	review := a.readReview()
 	for len(a.waiting) > 0 && !a.saving {
 		next := a.waiting[0]

@@ -452,6 +452,9 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		add(a.keys.Board, "board")
 	default:
 		all = append(all, shown{arrows, "move"})
+		if _, dark := a.model.NextDark(a.cursor); dark && !a.snap.Rollout.Active {
+			add(a.keys.Dark, "to what is dark")
+		}
 		if a.snap.Rollout.Active && a.snap.State == engine.StateDeploying {
 			word := "pause"
 			if a.snap.Rollout.Paused {

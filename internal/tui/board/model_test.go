@@ -155,6 +155,22 @@ func TestTheCursorStaysOnWhatItStoodOn(t *testing.T) {
 	}
 }
 
+func TestTheNextDarkLantern(t *testing.T) {
+	m := grove([]int{3}, []string{"a-1", "a-2", "a-3"}, []string{"a-1", "a-2"})
+	m.Fit(100, nil)
+	if _, ok := m.NextDark(Cursor{}); ok {
+		t.Error("all burn")
+	}
+	m.Roles[0].Members[1].Phase, m.Roles[1].Members[0].Phase = engine.Failed, engine.Unknown
+	c := Cursor{Role: 0, Post: 0}
+	for i, want := range []field.MemberName{"r-2", "s-1", "r-2", "s-1"} {
+		ok := false
+		if c, ok = m.NextDark(c); !ok || m.Under(c).Member != want {
+			t.Errorf("step %d: %s, want %s", i, m.Under(c).Member, want)
+		}
+	}
+}
+
 func TestZonesFoldWhenThereIsNoRoom(t *testing.T) {
 	m := grove([]int{40, 5, 30}, []string{"a-1", "a-40", "b-2", "c-30"})
 	names := func(room int, folds Folds) string {

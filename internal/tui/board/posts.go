@@ -284,6 +284,53 @@ func (m *Model) PostOf(n field.NodeName) int {
 	return -1
 }
 
+// NextDark gives the cursor on the next lantern after it that should burn and does not; ok is false where all do.
+func (m *Model) NextDark(c Cursor) (next Cursor, ok bool) {
+	at := m.Under(c).Member
+	passed := at == ""
+	next, ok = c, false
+	for i := range m.Roles {
+		for j := range m.Roles[i].Members {
+			x := &m.Roles[i].Members[j]
+			if x.Phase == engine.Failed || x.Phase == engine.Unready || x.Phase == engine.Unknown {
+				switch {
+				case passed:
+					return m.on(i, x), true
+				case !ok: // the first of all, after the last
+					next, ok = m.on(i, x), true
+				}
+			}
+			passed = passed || x.Member == at
+		}
+	}
+	return next, ok
+}
+
+// on is the cursor that stands on a member.
+func (m *Model) on(role int, x *Member) Cursor {
+	c := Cursor{Role: role, Post: m.PostOf(x.Node)}
+	for i, other := range m.Roles[role].At(c.Post) {
+		if other.Member == x.Member {
+			c.Lantern = i
+		}
+	}
+	return m.Keep(c)
+}
+
+// Newcomer gives the cursor on the newest member of a role that only the draft has and that an earlier board had not; ok
+// is false where there is none.
+func (m *Model) Newcomer(role field.RoleName, before *Model) (Cursor, bool) {
+	for i := range m.Roles {
+		r := &m.Roles[i]
+		for j := len(r.Members) - 1; j >= 0 && r.Role == role; j-- {
+			if _, old := before.Member(r.Members[j].Member); old == nil && r.Members[j].Unsent {
+				return m.on(i, &r.Members[j]), true
+			}
+		}
+	}
+	return Cursor{}, false
+}
+
 // Member finds a member and its role; nil when there is none.
 func (m *Model) Member(name field.MemberName) (*Role, *Member) {
 	for i := range m.Roles {
