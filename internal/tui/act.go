@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -155,12 +156,15 @@ func (a *app) hear(was *engine.Snapshot) {
 	if !was.Rollout.Active || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {
 		return
 	}
-	took := field.Span(now.Rollout.Ended.Sub(now.Rollout.Began))
+	took := ""
+	if d := now.Rollout.Ended.Sub(now.Rollout.Began); d >= 50*time.Millisecond {
+		took = ", after " + field.Span(d)
+	}
 	if now.Rollout.What == "retire" {
-		a.say(false, fmt.Sprintf("It is all taken down, after %s.", took))
+		a.say(false, fmt.Sprintf("It is all taken down%s.", took))
 		return
 	}
-	a.say(false, fmt.Sprintf("The %s is done, after %s.", now.Rollout.What, took))
+	a.say(false, fmt.Sprintf("The %s is done%s.", now.Rollout.What, took))
 }
 
 func (a *app) confirmed() tea.Cmd {

@@ -322,6 +322,8 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 	a.rebuild()
 	if c, ok := a.model.Newcomer(role, was); ok && a.cursor.Post >= 0 && a.mode == walking {
 		a.cursor = c // what was just added is what one wants to look at, or move on
+	} else if a.mode == walking {
+		a.cursor = a.model.Latest(a.cursor)
 	}
 	review := a.readReview()
 	for len(a.waiting) > 0 && !a.saving {

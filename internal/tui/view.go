@@ -377,8 +377,8 @@ func (a *app) can() []panel.Can {
 		}
 		add(a.keys.Lines, "read its lines")
 		if !m.Leaving && !m.Removal {
-			add(a.keys.Grab, "move it to another node, in the draft")
-			add(a.keys.Remove, "take it out, in the draft")
+			add(a.keys.Grab, "move it to another node")
+			add(a.keys.Remove, "take it out of the draft")
 		}
 	case at.Role != "" && at.Node != "":
 		add(a.keys.Add, fmt.Sprintf("add one of %s here", at.Role))

@@ -331,6 +331,16 @@ func (m *Model) Newcomer(role field.RoleName, before *Model) (Cursor, bool) {
 	return Cursor{}, false
 }
 
+// Latest gives the cursor on the lantern of its crossing that only the draft has, if there is one.
+func (m *Model) Latest(c Cursor) Cursor {
+	for i := range m.lanternsAt(c) {
+		if m.Roles[c.Role].At(c.Post)[i].Unsent {
+			c.Lantern = i
+		}
+	}
+	return c
+}
+
 // Member finds a member and its role; nil when there is none.
 func (m *Model) Member(name field.MemberName) (*Role, *Member) {
 	for i := range m.Roles {

@@ -4,6 +4,7 @@ package tide
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"lanternfield/internal/control"
@@ -262,10 +263,10 @@ func drawMarks(g *grid.Grid, k look.Look, columns []bucket, x, y, w int) {
 }
 
 func (t Tide) scale(g *grid.Grid, k look.Look, a Area, y, cursor int) {
-	left := field.Span(t.Span()) + " earlier"
-	right := t.End.Local().Format("15:04:05")
+	span := strings.TrimSuffix(field.Span(t.Span()), " 0 s")
+	left, right := span+" earlier", t.End.Local().Format("15:04:05")
 	if t.Now {
-		left, right = field.Span(t.Span())+" ago", "now"
+		left, right = span+" ago", "now"
 	}
 	g.Text(a.X+margin, y, left, k.In(k.Faint))
 	g.Text(a.X+a.W-1-len(right), y, right, k.In(k.Faint))
