@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -165,6 +167,32 @@ func TestRoughTreatment(t *testing.T) {
 	s.has("7 of 7 lit")
 	s.press("q")
 	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}
+
+// TestTheTerminalGoesAway closes the terminal under a screen that does not hear of it by a signal.
+func TestTheTerminalGoesAway(t *testing.T) {
+	x := newTrial(t, ferries)
+	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
+	if out, err := exec.Command("tmux", "-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", "120", "-y", "40", "env",
+		"LANTERNFIELD_STATE="+x.state, "TERM=xterm-256color", "sh", "-c", `trap "" HUP; exec "$0" open "$1"`, binary, x.file).CombinedOutput(); err != nil {
+		t.Fatalf("tmux: %v\n%s", err, out)
+	}
+	s.has("Nothing runs yet.")
+	out, err := exec.Command("tmux", "-S", s.socket, "display-message", "-p", "#{pane_pid}").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(out)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := exec.Command("tmux", "-S", s.socket, "kill-server").Run(); err != nil {
+		t.Fatal(err)
+	}
+	x.until("it has ended", 10*time.Second, func() bool {
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		return err != nil || strings.Contains(string(stat), ") Z ")
+	})
 }
 
 // TestWithoutColour runs it where nothing may be coloured, and where the locale knows only ASCII.

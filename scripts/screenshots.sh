@@ -8,7 +8,7 @@ mkdir -p "$out"
 LANTERNFIELD_STATE=$(mktemp -d)
 export LANTERNFIELD_STATE
 file=$LANTERNFIELD_STATE/files/saltmarsh-ferries.field.yaml
-home() { press Left Left Left Left Left Left Left Left Left; }
+home() { press Home Prior Left; } # the first role; its members stand to the right
 lf() { bin/lanternfield "$@"; }
 finish() {
 	screen_close
@@ -16,6 +16,8 @@ finish() {
 	rm -rf "$LANTERNFIELD_STATE"
 }
 trap finish EXIT
+
+member_pid() { lf status "$file" --json | awk -v m="\"$1\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}'; }
 
 screen_open bin/lanternfield demo
 press Down Right Left Up
@@ -25,15 +27,33 @@ shot "$out/review.png"
 press d
 lf status "$file" --wait converged >/dev/null
 sleep 8
+home
+press Down Down Down Right Right
 shot "$out/board-lit.png"
+press g Right Right # a crew is carried to another post
+shot "$out/board-carrying.png"
+press Escape
 leader=$(lf status "$file" --json | sed -n 's/^ *"leader": "\(.*\)",*/\1/p' | head -1)
-pid=$(lf status "$file" --json | awk -v m="\"$leader\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}')
-home # the role's name; its members stand on the first, the fourth and the seventh post
-case $leader in *-1) press Right ;; *-2) press Right Right Right Right ;; *) press Right Right Right Right Right Right Right ;; esac
-kill -9 "$pid"
+kill -9 "$(member_pid "$leader")"
 sleep 0.2
+press period # to what is dark
 shot "$out/board-dark.png"
 lf status "$file" --wait converged >/dev/null
+press braceleft bracketright bracketright
+sleep 0.5
+shot "$out/board-past.png"
+press n 2
+sleep 1.2
+press Up Up Up Up Up Up
+shot "$out/journal.png"
+press n 1
+# A draft with something wrong in it, and what mends it.
+home
+press minus
+sleep 0.5
+press f Down
+shot "$out/findings.png"
+press Escape u
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
 home
@@ -52,11 +72,14 @@ shot "$out/board-joining.png"
 wait $!
 press question
 shot "$out/keys.png"
+press Escape T
+shot "$out/confirm.png"
 press Escape q
 screen_close
 
 SCREEN_COLORS=light screen_open bin/lanternfield open "$file"
 sleep 2
+press Up Up
 shot "$out/board-light.png"
 press q
 screen_close
@@ -65,3 +88,31 @@ SCREEN_CELLS=80x24 screen_open bin/lanternfield open "$file"
 sleep 2
 shot "$out/board-80x24.png" 640x480+0+0
 press q
+screen_close
+
+# Eighty nodes with two hundred members, of which some have just been killed.
+many=$LANTERNFIELD_STATE/coast.field.yaml
+cat >"$many" <<'EOF'
+format: 1
+field: saltmarsh-coast
+nodes:
+  - {name: "gull-{1..30}", zone: north-quay, size: {cpu: 4, memory: 8GiB}}
+  - {name: "tern-{1..30}", zone: south-quay, size: {cpu: 4, memory: 8GiB}}
+  - {name: "puffin-{1..20}", zone: lighthouse, size: {cpu: 4, memory: 8GiB}}
+roles:
+  wardens: {kind: master, members: 5, spread: zone, room: {cpu: 1, memory: 1GiB}, program: {command: [sleep, "6000"]}}
+  relays: {kind: broker, members: 12, after: {wardens: 3}, room: {cpu: 0.5}, program: {command: [sleep, "6000"]}}
+  crews: {kind: worker, members: 160, room: {cpu: 1, memory: 2GiB}, calls: {queue: relays}, program: {command: [sleep, "6000"]}}
+  pier: {kind: entry, members: 4, calls: {behind: relays}, program: {command: [sleep, "6000"]}}
+EOF
+lf deploy "$many" --yes --timeout 100s >/dev/null
+screen_open bin/lanternfield open "$many"
+sleep 3
+press Down Down Right
+for n in 3 9 27 81; do
+	kill -9 "$(lf status "$many" --json | awk -v m="\"crews-$n\"," '$2 == m && /"member"/ {f = 1} f && /"pid"/ {gsub(",", "", $2); print $2; exit}')"
+done
+sleep 0.2
+shot "$out/board-many.png"
+press q
+lf retire "$many" --yes --forget >/dev/null

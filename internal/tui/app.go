@@ -16,6 +16,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	"github.com/charmbracelet/colorprofile"
+	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
@@ -41,6 +42,10 @@ func Run(ctx context.Context, file string, folder control.Folder, ascii bool) er
 	defer cancel()
 	a := newApp(ctx, file, folder, session)
 	a.look.ASCII = ascii || onlyASCII(os.Getenv)
+	a.gone = func() bool {
+		_, err := unix.IoctlGetWinsize(int(os.Stdout.Fd()), unix.TIOCGWINSZ)
+		return errors.Is(err, unix.EIO)
+	}
 	p := tea.NewProgram(a, tea.WithContext(ctx), tea.WithFPS(framesPerSecond))
 	_, err = p.Run()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
@@ -92,6 +97,7 @@ type app struct {
 	file    string
 	folder  control.Folder
 	session control.Session
+	gone    func() bool // tells whether the terminal has gone; nil where there is none
 	watch   <-chan *engine.Snapshot
 
 	keys           keyMap
@@ -221,6 +227,9 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (a *app) tick(now time.Time) tea.Cmd {
+	if a.gone != nil && a.gone() { // nobody can see this any more, and whoever comes next wants the field
+		return tea.Quit
+	}
 	a.now = now
 	if !a.bad && a.now.Sub(a.said) > goodNewsFor {
 		a.message = ""

@@ -405,12 +405,14 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 	type shown struct{ key, word string }
 	var all []shown
 	add := func(b key.Binding, word string) { all = append(all, shown{b.Help().Key, word}) }
-	arrows := string([]rune{k.Or('←', 'h'), k.Or('↓', 'j'), k.Or('↑', 'k'), k.Or('→', 'l')})
-	upDown := string([]rune{k.Or('↓', 'j'), k.Or('↑', 'k')})
+	arrows, upDown, sideways := "←↓↑→", "↓↑", "←→"
+	if k.ASCII {
+		arrows, upDown, sideways = "arrows", "down up", "left right"
+	}
 	at := a.model.Under(a.cursor)
 	switch {
 	case a.mode == carrying:
-		all = append(all, shown{string([]rune{k.Or('←', 'h'), k.Or('→', 'l')}), "to another node"})
+		all = append(all, shown{sideways, "to another node"})
 		add(a.keys.Drop, "drop it here")
 		add(a.keys.Close, "leave it")
 	case a.mode == filtering:

@@ -193,8 +193,8 @@ func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown 
 		}
 		all = left
 	}
-	legend := "● lit   ◉ leading   ◐ warming   ◒ draining   ○ planned   ✖ dark   ◌ stopped   ? unknown"
-	signs := "┊○┊ only in the draft   ╱●╱ the draft takes it away   ⊥ pinned to its node by hand"
+	legend := "● lit, ◉ leading, ◐ warming, ◒ draining, ○ planned, ✖ dark, ◌ stopped, ? unknown"
+	signs := "┊○┊ only in the draft, ╱●╱ the draft takes it away, ⊥ pinned to its node by hand"
 	if k.ASCII {
 		r := strings.NewReplacer("●", "*", "◉", "@", "◐", "o", "◒", "v", "○", ".", "✖", "x", "◌", "-", "┊", ":", "╱", "/", "⊥", "!")
 		legend, signs = r.Replace(legend), r.Replace(signs)

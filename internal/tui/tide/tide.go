@@ -196,7 +196,10 @@ func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket, after bool) 
 		edge, body = grid.Mix(k.Lit, k.Shade, 0.15), grid.Mix(k.Lit, k.Shade, 0.66)
 	}
 	if k.Flat {
-		body = edge
+		edge, body = k.Warm, k.Warm
+		if b.lit >= b.want {
+			edge, body = k.Lit, k.Glow
+		}
 	}
 	if after {
 		edge, body = k.Faint, k.Faint
