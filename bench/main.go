@@ -349,16 +349,9 @@ func memory(dir string) error {
 		if len(words) < 2 || words[0] != *binary || !strings.Contains(string(command), dir) && words[1] != "open" {
 			continue
 		}
-		status, _ := os.ReadFile("/proc/" + e.Name() + "/status")
-		stat, _ := os.ReadFile("/proc/" + e.Name() + "/stat")
-		fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
-		user, _ := strconv.Atoi(fields[11])
-		system, _ := strconv.Atoi(fields[12])
-		for _, line := range strings.Split(string(status), "\n") {
-			if kib, ok := strings.CutPrefix(line, "RssAnon:"); ok {
-				n, _ := strconv.Atoi(strings.Fields(kib)[0])
-				fmt.Printf("  %-6s %5.1f MiB, %.2f s\n", words[1], float64(n)/1024, float64(user+system)/100)
-			}
+		pid, _ := strconv.Atoi(e.Name())
+		if used, memory, err := spent(pid); err == nil {
+			fmt.Printf("  %-6s %5.1f MiB, %.2f s\n", words[1], memory["RssAnon"], used.Seconds())
 		}
 	}
 	if err := exec.Command("tmux", "-S", filepath.Join(dir, "tmux"), "kill-server").Run(); err != nil {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -20,7 +21,11 @@ func (s *screen) shows(name string, shape rune) {
 // stand walks to a member with the arrow keys, as a person does, until the panel speaks of it.
 func (s *screen) stand(name string) {
 	s.Helper()
-	s.press("Home", "PageUp")
+	if strings.Contains(s.text(), "│ "+name+"  on ") {
+		return
+	}
+	s.press("Down", "Up", "PageUp", "Home") // to the first role, whose name the panel then shows
+	s.until("the first role", func(text string) bool { return strings.Contains(text, "▸wardens") })
 	for range 12 {
 		for range 12 {
 			if strings.Contains(s.text(), "│ "+name+"  on ") {
@@ -165,6 +170,43 @@ func TestRoughTreatment(t *testing.T) {
 	}
 	s.has("Pasted text (4 characters) is not taken as keys.")
 	s.has("7 of 7 lit")
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}
+
+// TestTheControllerDiesUnderTheScreen has two screens on one field and kills the one that holds it.
+func TestTheControllerDiesUnderTheScreen(t *testing.T) {
+	x := newTrial(t, ferries)
+	x.must("deploy", x.file, "--yes")
+	holder := exec.Command("script", "-qfc", binary+" open "+x.file, "/dev/null")
+	holder.Env = append(os.Environ(), "LANTERNFIELD_STATE="+x.state, "TERM=xterm-256color")
+	in, err := holder.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := holder.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { in.Close(); _ = holder.Process.Kill(); _ = holder.Wait() }()
+	var pid int
+	x.until("the first screen holds the field", 10*time.Second, func() bool {
+		var held struct{ PID int }
+		data, _ := os.ReadFile(x.state + "/saltmarsh/lock")
+		_ = json.Unmarshal(data, &held)
+		command, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", held.PID))
+		pid = held.PID
+		return strings.Contains(string(command), "open")
+	})
+	s := newScreen(t, x, 120, 40, "open", x.file)
+	s.has("9 of 9 lit")
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	s.has("The field is held again.")
+	s.press("Down", "Down", "+")
+	s.has("draft +1")
+	s.press("v", "d")
+	s.has("10 of 10 lit")
 	s.press("q")
 	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
 }
