@@ -266,3 +266,43 @@ func TestWithoutColour(t *testing.T) {
 	s.press("q")
 	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
 }
+
+// TestEndlessLinesFullOfEscapeSequences has a member write a line of 10 MB that would take over a terminal, and reads it
+// in the journal and in the panel.
+func TestEndlessLinesFullOfEscapeSequences(t *testing.T) {
+	x := newTrial(t, `format: 1
+field: saltmarsh
+nodes: [{name: gull-1}]
+roles:
+  crews:
+    members: 1
+    program:
+      command: [sh, -c, 'printf "\033]0;seized\007first\n"; yes "$(printf "\033]0;seized\007\033[2J\033[31mtide")" | head -c 10000000 | tr -d "\n"; echo; echo "the last word"; exec sleep 600']
+`)
+	x.must("deploy", x.file, "--yes")
+	s := newScreen(t, x, 140, 40, "open", x.file)
+	s.has("1 of 1 lit")
+	s.press("Right")
+	s.has("the last word")
+	raw := x.dir + "/raw"
+	if out, err := exec.Command("tmux", "-S", s.socket, "pipe-pane", "-o", "cat > "+raw).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	s.press("2")
+	s.has("the last word")
+	s.press("/", "t", "i", "d", "e", "Enter")
+	s.has(`with "tide"`)
+	s.press("1", "Enter")
+	s.has("esc goes back")
+	s.press("Escape")
+	out, err := exec.Command("tmux", "-S", s.socket, "display-message", "-p", "#{pane_title}").Output()
+	if err != nil || strings.Contains(string(out), "seized") {
+		t.Errorf("the title is %q, %v", out, err)
+	}
+	data, err := os.ReadFile(raw)
+	if err != nil || len(data) == 0 || strings.Contains(string(data), "seized") || len(data) > 1<<20 {
+		t.Errorf("%d bytes went to the terminal, %v", len(data), err)
+	}
+	s.press("q")
+	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
+}

@@ -153,7 +153,8 @@ func (a *app) askToRetire() {
 // hear says that what was under way has come to its end.
 func (a *app) hear(was *engine.Snapshot) {
 	now := a.snap
-	if !was.Rollout.Active || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {
+	news := was.Rollout.Active || !was.At.IsZero() && !was.Rollout.Began.Equal(now.Rollout.Began) // short ones are over before they are seen
+	if !news || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {
 		return
 	}
 	took := ""

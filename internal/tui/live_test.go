@@ -207,6 +207,10 @@ func TestOrdersAreAskedAboutFirst(t *testing.T) {
 		}
 		*done = nil
 	}
+	before := *r.snap
+	r.snap.Rollout = engine.RolloutView{What: "stop", Began: noon.Add(time.Minute), Ended: noon.Add(time.Minute + 20*time.Millisecond)}
+	r.hear(&before)
+	r.shows(t, "The stop is done.")
 	r.do("space")
 	if len(*done) > 0 || !strings.Contains(r.message, "Nothing is under way") {
 		t.Errorf("nothing to pause: %v %s", *done, r.message)

@@ -363,6 +363,12 @@ func (a *app) can() []panel.Can {
 	at := a.model.Under(a.cursor)
 	_, m := a.model.Member(at.Member)
 	_, live := a.targets()
+	stopped := 0
+	for _, x := range live {
+		if x.Phase == engine.Stopped {
+			stopped++
+		}
+	}
 	switch {
 	case m != nil && m.Unsent:
 		add(a.keys.Grab, "put it on another node")
@@ -385,14 +391,23 @@ func (a *app) can() []panel.Can {
 	case at.Role != "":
 		add(a.keys.More, "one more of them, anywhere")
 		add(a.keys.Fewer, "one fewer")
-		if len(live) > 0 {
+		switch {
+		case len(live) > 0 && stopped == len(live):
+			add(a.keys.Halt, "start them again")
+			add(a.keys.Lines, "read their lines")
+		case len(live) > 0:
 			add(a.keys.Restart, "restart them one by one")
+			add(a.keys.Halt, "stop them all")
 			add(a.keys.Lines, "read their lines")
 		}
 	case at.Zone != "" || at.Node != "":
 		add(a.keys.Fold, "fold this zone, or open it")
 		if len(live) > 0 {
-			add(a.keys.Halt, "stop all that runs here")
+			if stopped == len(live) {
+				add(a.keys.Halt, "start again what is stopped here")
+			} else {
+				add(a.keys.Halt, "stop all that runs here")
+			}
 			add(a.keys.Lines, "read the lines from here")
 		}
 	}
