@@ -211,7 +211,7 @@ func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string,
 				return savedMsg{err: err}
 			}
 			return save(base.Name, write{base: base.Bytes, data: data, what: what,
-				said: what + ", in the draft. u undoes it, v shows what deploying it would change.",
+				said: what + ", in the draft. u undoes it, v reviews it.",
 				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
 		}
 	})

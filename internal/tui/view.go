@@ -40,6 +40,9 @@ type frame struct {
 	tide   tide.Area
 }
 
+// leastFindings is how many rows findings take where there is no room beside the board.
+const leastFindings = 6
+
 func (a *app) frame() frame {
 	f := frame{views: 2}
 	if a.w < 100 {
@@ -54,6 +57,10 @@ func (a *app) frame() frame {
 		w := min(52, a.w*11/40)
 		f.area.W -= w
 		f.side = board.Area{X: f.area.W, Y: f.area.Y, W: w, H: f.area.H}
+	}
+	if a.mode == inFindings && f.side.W == 0 && f.area.H >= 12 { // below, so that the board can show what they lead to
+		f.area.H -= leastFindings
+		f.side = board.Area{Y: f.area.Y + f.area.H, W: a.w, H: leastFindings}
 	}
 	return f
 }
@@ -251,7 +258,7 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 			text = fmt.Sprintf("the past: %s, %s ago; n: now", a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at)))
 		}
 	case a.mode == carrying:
-		text = fmt.Sprintf("carrying %s: enter drops it, esc leaves it where it is", a.carried.Member)
+		text = fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member)
 	case a.mode == filtering:
 		text = "choosing lines: enter takes the words, esc shows all"
 	case a.mode == inFindings:

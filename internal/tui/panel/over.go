@@ -241,8 +241,13 @@ func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}
 	p := &writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}
-	p.title(fmt.Sprintf("%d found in the draft", len(all)), "")
-	for i := max(0, chosen-2); i < len(all); i++ { // the chosen one is always in sight
+	first := max(0, chosen-2)
+	if a.H > 8 {
+		p.title(fmt.Sprintf("%d found in the draft", len(all)), "")
+	} else { // no room for those around it
+		first = chosen
+	}
+	for i := first; i < len(all); i++ { // the chosen one is always in sight
 		f := all[i]
 		color := k.Warm
 		if f.Severity == finding.Error {
