@@ -84,12 +84,14 @@ func (a *app) askFor(what string) {
 func (a *app) targets() (name string, members []*board.Member) {
 	at := a.model.Under(a.cursor)
 	for i := range a.model.Roles {
+		if at.Role != "" && a.model.Roles[i].Role != at.Role {
+			continue
+		}
 		for j := range a.model.Roles[i].Members {
 			m := &a.model.Roles[i].Members[j]
 			switch {
 			case m.Unsent || m.Leaving,
 				at.Member != "" && m.Member != at.Member,
-				at.Role != "" && m.Role != at.Role,
 				at.Node != "" && m.Node != at.Node,
 				at.Zone != "" && m.Zone != at.Zone:
 			default:

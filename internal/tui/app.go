@@ -30,7 +30,7 @@ import (
 )
 
 // framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
-const framesPerSecond = 60
+const framesPerSecond = 90
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
 func Run(ctx context.Context, file string, folder control.Folder, ascii bool) error {

@@ -369,7 +369,10 @@ func (a *app) can() []panel.Can {
 	add := func(b key.Binding, word string) { all = append(all, panel.Can{Key: b.Help().Key, Word: word}) }
 	at := a.model.Under(a.cursor)
 	_, m := a.model.Member(at.Member)
-	_, live := a.targets()
+	var live []*board.Member
+	if m == nil {
+		_, live = a.targets()
+	}
 	stopped := 0
 	for _, x := range live {
 		if x.Phase == engine.Stopped {

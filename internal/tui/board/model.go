@@ -64,8 +64,17 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 	}
 	m.zone = map[field.ZoneName]int{}
 	m.node = make(map[field.NodeName][2]int, len(live.Nodes))
-	for _, n := range live.Nodes {
-		m.addNode(n)
+	perZone := map[field.ZoneName]int{}
+	for i := range live.Nodes {
+		perZone[live.Nodes[i].Zone]++
+	}
+	for i := range live.Nodes {
+		n := &live.Nodes[i]
+		if _, ok := m.zone[n.Zone]; !ok {
+			m.zone[n.Zone] = len(m.Zones)
+			m.Zones = append(m.Zones, Zone{Name: n.Zone, Nodes: make([]engine.NodeView, 0, perZone[n.Zone])})
+		}
+		m.addNode(*n)
 	}
 	removed := map[field.MemberName]bool{}
 	if review != nil {
@@ -84,18 +93,17 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 		rows[r.Role] = len(m.Roles)
 		m.Roles = append(m.Roles, Role{RoleView: r, Draft: r.Want})
 	}
-	perRole := map[field.RoleName]int{}
-	for i := range live.Members {
-		perRole[live.Members[i].Role]++
-	}
 	for i := range m.Roles {
-		m.Roles[i].Members = make([]Member, 0, perRole[m.Roles[i].Role])
+		m.Roles[i].Members = make([]Member, 0, m.Roles[i].Want+2)
 	}
+	i, ok := 0, false
 	for j := range live.Members {
 		member := &live.Members[j]
-		i, ok := rows[member.Role]
+		if !ok || m.Roles[i].Role != member.Role { // those of a role stand together
+			i, ok = rows[member.Role]
+		}
 		if !ok { // the draft that was deployed has its role no more; it is still there
-			i = len(m.Roles)
+			i, ok = len(m.Roles), true
 			rows[member.Role] = i
 			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: member.Role, Survives: -1, Halted: true, Stage: 1 << 20}})
 		}
@@ -126,6 +134,9 @@ func (m *Model) markPins(draft *field.Field) {
 		return
 	}
 	for i := range m.Roles {
+		if len(draft.Place[m.Roles[i].Role]) == 0 {
+			continue
+		}
 		left := map[field.NodeName]int{}
 		for _, n := range draft.Place[m.Roles[i].Role] {
 			left[n]++
@@ -160,9 +171,11 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 		m.Roles[i].Draft = r.Members
 	}
 	slices.SortStableFunc(m.Roles, func(a, b Role) int { return a.Stage - b.Stage })
-	there := make(map[field.MemberName]bool, len(m.Snap.Members))
-	for i := range m.Snap.Members {
-		there[m.Snap.Members[i].Member] = true
+	there := map[field.MemberName]bool{}
+	if slices.ContainsFunc(review.Steps, func(s plan.Step) bool { return s.Kind == plan.Start }) {
+		for i := range m.Snap.Members {
+			there[m.Snap.Members[i].Member] = true
+		}
 	}
 	for _, s := range review.Steps {
 		if s.Kind != plan.Start || there[s.Member] {

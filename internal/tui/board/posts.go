@@ -79,16 +79,15 @@ func (m *Model) Fit(room int, folds Folds) {
 		width += leastFold - leastPost*len(m.Zones[largest].Nodes)
 	}
 	m.Posts = m.Posts[:0:0]
-	of := make(map[field.NodeName]int, len(m.node))
+	first := make([]int, len(m.Zones)) // the first post of each zone
 	for i, z := range m.Zones {
+		first[i] = len(m.Posts)
 		if folded[i] {
 			m.Posts = append(m.Posts, Post{Zone: i, Nodes: z.Nodes, Folded: true})
+			continue
 		}
-		for j, n := range z.Nodes {
-			if !folded[i] {
-				m.Posts = append(m.Posts, Post{Zone: i, Nodes: z.Nodes[j : j+1]})
-			}
-			of[n.Node] = len(m.Posts) - 1
+		for j := range z.Nodes {
+			m.Posts = append(m.Posts, Post{Zone: i, Nodes: z.Nodes[j : j+1]})
 		}
 	}
 	for i := range m.Roles {
@@ -96,13 +95,15 @@ func (m *Model) Fit(room int, folds Folds) {
 		r.at = make(map[int][]int, min(len(m.Posts), len(r.Members)))
 		posts, counts := make([]int, len(r.Members)), make([]int, len(m.Posts))
 		for j := range r.Members {
-			post, ok := of[r.Members[j].Node]
+			at, ok := m.node[r.Members[j].Node]
 			if !ok {
 				posts[j] = -1
 				continue
 			}
-			posts[j] = post
-			counts[post]++
+			if posts[j] = first[at[0]]; !folded[at[0]] {
+				posts[j] += at[1]
+			}
+			counts[posts[j]]++
 		}
 		all := make([]int, 0, len(r.Members)) // one piece of memory for all of them
 		for post, n := range counts {
