@@ -40,7 +40,7 @@ func (s *screen) stand(name string) {
 	s.Fatalf("the cursor never came to %s:\n%s", name, s.text())
 }
 
-// TestAWholeLifeOnTheScreen goes the way of issue and user: draft, deploy, add, move, undo, deploy, a lantern dark and lit
+// TestAWholeLifeOnTheScreen goes the way of a new user: draft, deploy, add, move, undo, deploy, a lantern dark and lit
 // again, back in time, return, the journal, quit, open again, retire.
 func TestAWholeLifeOnTheScreen(t *testing.T) {
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))

@@ -33,6 +33,11 @@ shot "$out/board-lit.png"
 press g Right Right # a crew is carried to another post
 shot "$out/board-carrying.png"
 press Escape
+home
+press Up Up Right w # what if the middle zone failed
+press Right
+shot "$out/board-what-if.png"
+press Escape
 leader=$(lf status "$file" --json | sed -n 's/^ *"leader": "\(.*\)",*/\1/p' | head -1)
 kill -9 "$(member_pid "$leader")"
 sleep 0.2

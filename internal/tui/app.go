@@ -121,6 +121,7 @@ type app struct {
 	model     *board.Model
 	cursor    board.Cursor
 	folds     board.Folds
+	whatIf    bool      // the board shows what would come of a failure of what is under the cursor
 	stamp     time.Time // of the file when it was read last
 	trouble   string    // with the file
 	refused   string    // why the draft cannot be deployed as things are now
@@ -257,6 +258,9 @@ const goodNewsFor = 6 * time.Second
 // rebuild makes the model anew. The cursor stays on what it stood on, whatever comes or goes around it.
 func (a *app) rebuild() {
 	at := a.model.Under(a.cursor)
+	if a.mode == inFindings && a.choice.finding >= len(a.findings) || a.mode == inReview && a.review == nil {
+		a.mode = walking // what lay over the board is no more
+	}
 	review, draft := a.review, a.draft
 	if e := a.previewed(); e != nil { // what the offered edit would lead to
 		draft = e.On(draft)
@@ -360,6 +364,11 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 			a.say(false, "Every lantern that should burn does.")
 		}
 		a.cursor = c
+	case is(a.keys.WhatIf), is(a.keys.Close) && a.whatIf:
+		if a.whatIf = !a.whatIf && is(a.keys.WhatIf); a.whatIf && a.draft == nil {
+			a.whatIf = false
+			a.say(true, "There is no draft, and without one it cannot be known who needs whom.")
+		}
 	case is(a.keys.Fold):
 		a.fold()
 	case is(a.keys.Lines):

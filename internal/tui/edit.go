@@ -39,6 +39,7 @@ type clash struct {
 // write is a change of the file that is to be made: from base to data, whatever else has happened to the file.
 type write struct {
 	base, data []byte
+	live       plan.Live // what runs while it is made
 	said       string
 	then       func(done edit) edits // what the edits are once it is written
 	what       string
@@ -52,6 +53,7 @@ type savedMsg struct {
 	said   string
 	merged bool // with what somebody else had changed
 	edits  func() edits
+	review *plan.Review // who would come and go, until the whole review is there
 	clash  *clash
 	err    error
 }
@@ -210,7 +212,7 @@ func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string,
 			if err != nil {
 				return savedMsg{err: err}
 			}
-			return save(base.Name, write{base: base.Bytes, data: data, what: what,
+			return save(base.Name, write{base: base.Bytes, data: data, what: what, live: live,
 				said: what + ", in the draft. u undoes it, v reviews it.",
 				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
 		}
@@ -260,6 +262,7 @@ func (a *app) redo() tea.Cmd {
 
 func (a *app) travel(w write) tea.Cmd {
 	name := a.file
+	w.live = a.snap.Live()
 	return func() tea.Msg { return save(name, w) }
 }
 
@@ -295,6 +298,7 @@ func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
 	}
 	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
 	msg.found = finding.All(msg.file.Field)
+	msg.review = plan.Preview(msg.file.Field, w.live)
 	return msg
 }
 
@@ -316,7 +320,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 		msg.said += " Somebody else has changed the file too; both changes are in it."
 	}
 	a.say(false, msg.said)
-	a.review = plan.Preview(a.draft, a.snap.Live()) // until the whole review is there
+	a.review = msg.review
 	was := a.model
 	role := was.Under(a.cursor).Role
 	a.rebuild()

@@ -227,6 +227,27 @@ func TestARefusedDraftIsSaidUntilItIsRefusedNoMore(t *testing.T) {
 	}
 }
 
+// TestWhatIsLookedAtMayGo takes away the findings and the review while they are open.
+func TestWhatIsLookedAtMayGo(t *testing.T) {
+	a := onFile(t)
+	a.findings = []finding.Finding{{Text: "one"}, {Text: "two", Edits: []finding.Edit{{Text: "mend"}}}}
+	keys(t, a, "f down down")
+	for _, found := range [][]finding.Finding{a.findings[:1], nil} {
+		a.takeFile(fileMsg{file: a.loaded, found: found})
+		keys(t, a, "down up enter")
+		_ = a.draw()
+	}
+	a.mode = walking
+	keys(t, a, "v")
+	if a.mode != inReview {
+		t.Fatal("there is a review")
+	}
+	a.reviewed(reviewMsg{err: errors.New("the members are being changed already")})
+	if text := a.draw().Plain(); a.mode != walking || !strings.Contains(text, "are being changed already") {
+		t.Errorf("mode %d:\n%s", a.mode, text)
+	}
+}
+
 func TestKeysThatHaveNothingToChangeSaySo(t *testing.T) {
 	a := onFile(t)
 	a.cursor = board.Cursor{Role: -1, Post: 0}

@@ -18,6 +18,9 @@ type choice struct {
 	left          int // findings that are left after the edit
 }
 
+// mostPreviewed bounds the work of a preview, in nodes times members, so that it never takes longer than a frame.
+const mostPreviewed = 250_000
+
 func (a *app) openFindings() {
 	switch {
 	case a.inPast():
@@ -55,6 +58,9 @@ func (a *app) chosen() *finding.Finding {
 // previewed is the edit whose outcome the board shows; nil when there is none.
 func (a *app) previewed() *finding.Edit {
 	f := a.chosen()
+	if a.draft != nil && len(a.draft.Nodes)*len(a.snap.Members) > mostPreviewed {
+		return nil
+	}
 	if f == nil || a.choice.edit < 0 || a.choice.edit >= len(f.Edits) || a.draft == nil {
 		return nil
 	}
@@ -86,13 +92,14 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 		}
 		a.choose(c)
 	case is(a.keys.Mend):
-		e := a.previewed()
-		if e == nil {
-			if len(a.findings[c.finding].Edits) > 0 {
+		edits := a.findings[c.finding].Edits
+		if c.edit < 0 || c.edit >= len(edits) {
+			if len(edits) > 0 {
 				a.choose(choice{finding: c.finding})
 			}
 			return nil
 		}
+		e := edits[c.edit]
 		a.mode = walking
 		a.rebuild()
 		change, text := e.Change, e.Text

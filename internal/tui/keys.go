@@ -8,14 +8,14 @@ import (
 
 // keyMap is every key. The key line and the list of keys are made from it, so that neither can lie.
 type keyMap struct {
-	Up, Down, Left, Right, PageUp, PageDown, First, Last key.Binding
-	Inspect, Dark, Fold, Lines, Board, Journal, Other    key.Binding
-	Add, Remove, More, Fewer, Grab, Drop, Pin            key.Binding
-	Undo, Redo, Findings, Mend, Mine, Theirs             key.Binding
-	Review, Deploy, Pause, Restart, Halt, Retire, Yes    key.Binding
-	Back, Forth, EventBack, EventForth, Now              key.Binding
-	Filter, Follow                                       key.Binding
-	Keys, Close, Quit                                    key.Binding
+	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
+	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
+	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
+	Undo, Redo, Findings, Mend, Mine, Theirs                  key.Binding
+	Review, Deploy, Pause, Restart, Halt, Retire, Yes         key.Binding
+	Back, Forth, EventBack, EventForth, Now                   key.Binding
+	Filter, Follow                                            key.Binding
+	Keys, Close, Quit                                         key.Binding
 }
 
 func newKeys() keyMap {
@@ -33,6 +33,7 @@ func newKeys() keyMap {
 		Last:     bind("end", "to the last", "end"),
 		Inspect:  bind("enter", "look closely at what is under the cursor", "enter"),
 		Dark:     bind(".", "to the next lantern that should burn and does not", "."),
+		WhatIf:   bind("w", "what if it failed", "w"),
 		Fold:     bind("z", "fold its zone, or open it", "z"),
 		Lines:    bind("o", "read its lines in the journal", "o"),
 		Board:    bind("1", "the board", "1"),
@@ -78,7 +79,7 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.Lines, k.Fold, k.Board, k.Journal, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Fold, k.Board, k.Journal, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Findings, k.Undo, k.Redo}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire}},

@@ -225,6 +225,29 @@ func TestOrdersAreAskedAboutFirst(t *testing.T) {
 	}
 }
 
+// TestWhatIf walks over the board with a failure supposed wherever the cursor stands; nothing real changes.
+func TestWhatIf(t *testing.T) {
+	r, done := lived(t)
+	r.w = 200 // so that the sentence stands on one line
+	r.cursor = board.Cursor{Role: board.OnZones, Post: 0}
+	r.do("w")
+	r.shows(t, "If north-quay failed: 4 lanterns would go dark", "what if: move to choose")
+	if _, m := r.model.Member("wardens-1"); !m.Lost {
+		t.Error("wardens-1 would go dark")
+	}
+	r.cursor = board.Cursor{Role: 0, Post: -1}
+	r.shows(t, "If all of wardens failed: 3 lanterns would go dark · wardens would hold 0 of 3 votes and needs 2: writes stop", "writes would stop")
+	r.cursor = board.Cursor{Role: 1, Post: -1}
+	r.shows(t, "relays would have nobody left to do its work · crews could not do its work without relays", "stops: no relays")
+	if r.snap.State != engine.StateConverged || len(*done) > 0 {
+		t.Errorf("%s, did %v", r.snap.State, *done)
+	}
+	r.do("esc")
+	if plain := r.shows(t, "converged"); strings.Contains(plain, "would") {
+		t.Errorf("it is still supposed:\n%s", r.draw().Plain())
+	}
+}
+
 // TestTheMouse points at things, and drags a member to another post.
 func TestTheMouse(t *testing.T) {
 	a := onFile(t)

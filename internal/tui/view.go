@@ -87,7 +87,7 @@ func (a *app) draw() *grid.Grid {
 		return g
 	}
 	f := a.frame()
-	a.drawVerdict(g, f)
+	a.drawVerdict(g, f, a.suppose())
 	a.drawNotice(g, f.notice)
 	if a.view == journalView {
 		a.journal.Sync(a.book, a.names)
@@ -131,7 +131,7 @@ func (a *app) drawBoard(g *grid.Grid, f frame) {
 // outcome says what the previewed edit leads to.
 func (a *app) outcome() string {
 	if a.previewed() == nil {
-		return ""
+		return "The field is too large to show beforehand what it leads to; u undoes it."
 	}
 	switch n := a.choice.left; n {
 	case 0:
@@ -201,7 +201,7 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 
 // drawVerdict writes the field's name, the draft's unsent changes, the state and the verdict, and the names of the views.
 // It always takes the same lines, so that nothing below moves when the verdict grows.
-func (a *app) drawVerdict(g *grid.Grid, f frame) {
+func (a *app) drawVerdict(g *grid.Grid, f frame, supposed string) {
 	k, snap := a.look, a.model.Snap
 	name := snap.Field
 	if name == "" && a.draft != nil {
@@ -227,13 +227,16 @@ func (a *app) drawVerdict(g *grid.Grid, f frame) {
 	}
 	room := a.w - x - 3 - len(clock) - 2
 	g.Text(a.w-1-len(clock), 0, clock, k.Quiet())
-	rest := snap.Verdict
+	rest, style := snap.Verdict, k.Text()
+	if supposed != "" {
+		rest, style = supposed, k.In(k.Warm)
+	}
 	if beside := grid.Wrap(rest, room); room >= leastBeside && len(beside) > 0 {
-		g.Text(x+3, 0, beside[0], k.Text())
+		g.Text(x+3, 0, beside[0], style)
 		rest = strings.TrimPrefix(rest, beside[0])
 	}
 	for i, line := range head(grid.Wrap(rest, a.w-2), f.views-1) {
-		g.Clip(1, 1+i, a.w-2, line, k.Text())
+		g.Clip(1, 1+i, a.w-2, line, style)
 	}
 	end := 1
 	for _, v := range a.viewNames() {
@@ -263,6 +266,8 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 		text = "choosing lines: enter takes the words, esc shows all"
 	case a.mode == inFindings:
 		text = "findings: enter makes an edit, esc goes back"
+	case a.whatIf && a.view == boardView:
+		text = "what if: move to choose what fails, esc ends it"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
 		text = "paused: space goes on"
 	default:
@@ -445,7 +450,7 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		add(a.keys.Close, "show all lines")
 	case a.mode == inFindings:
 		all = append(all, shown{upDown, "choose"})
-		if a.previewed() != nil {
+		if a.choice.edit >= 0 {
 			add(a.keys.Mend, "make this edit")
 		}
 		add(a.keys.Close, "back")
@@ -510,6 +515,7 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		if len(a.findings) > 0 {
 			add(a.keys.Findings, "findings")
 		}
+		add(a.keys.WhatIf, map[bool]string{true: "as it is", false: "what if"}[a.whatIf])
 		if len(a.tide) > 0 {
 			all = append(all, shown{"[ ]", "back in time"})
 		}

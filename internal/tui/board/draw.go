@@ -241,7 +241,9 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 	}
 	lines := []string{string(r.Kind)}
 	colors := []grid.Color{k.Dim}
-	if r.Votes && !allUnsent(r.Members) {
+	if text := r.supposed(); text != "" {
+		lines, colors = []string{text}, []grid.Color{k.Fail}
+	} else if r.Votes && !allUnsent(r.Members) {
 		text, color := fmt.Sprintf("survives %d", r.Survives), k.Dim
 		switch {
 		case r.Halted:
@@ -269,6 +271,21 @@ func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int
 			g.Clip(l.X+1, y+1+i, l.margin-2, text, k.In(colors[i]))
 		}
 	}
+}
+
+// supposed words what the failure that is supposed would cost the role, where it would stop.
+func (r *Role) supposed() string {
+	switch l := r.lost; {
+	case l == nil || l.Already:
+		return ""
+	case l.Stopped && l.Votes:
+		return "writes would stop"
+	case l.Stopped:
+		return "would stop"
+	case l.Through != "":
+		return "stops: no " + string(l.Through)
+	}
+	return ""
 }
 
 // waiting words the first gate that keeps members of the role from being started.

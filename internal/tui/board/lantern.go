@@ -99,6 +99,10 @@ func brackets(g *grid.Grid, k look.Look, left, right, y int) {
 
 func lampOf(k look.Look, m *Member) look.Lamp {
 	lamp := k.LampOf(m.Phase, m.Leads)
+	if m.Lost {
+		lamp = k.LampOf(engine.Failed, false)
+		lamp.Glow = k.Ink
+	}
 	if m.Unsent {
 		lamp.Glow = k.Ink
 	}

@@ -8,6 +8,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/whatif"
 )
 
 // Model is what a board shows: the live field with the draft's unsent changes laid over it.
@@ -17,6 +18,8 @@ type Model struct {
 	Snap  *engine.Snapshot
 	// Added and Removed count the draft's unsent members.
 	Added, Removed, Changed int
+
+	supposed bool // a failure is laid over it
 
 	Posts []Post
 	fit   fitted // what Posts were made for
@@ -37,8 +40,9 @@ type Role struct {
 	Draft   int // members that the draft wants
 	Members []Member
 
-	waits string        // the gate that keeps members from being started
-	at    map[int][]int // for each post, which of Members hang there
+	lost  *whatif.RoleLoss // what the failure that is supposed would cost it
+	waits string           // the gate that keeps members from being started
+	at    map[int][]int    // for each post, which of Members hang there
 }
 
 // Member is a lantern.
@@ -47,6 +51,8 @@ type Member struct {
 	Unsent             bool // only the draft has it
 	Removal            bool // the draft has it no more
 	Pinned             bool // the draft says by hand where it stands
+
+	Lost bool // would go dark by the failure that is supposed
 
 	Lately []string // its last lines, where somebody has asked for them
 }
@@ -115,6 +121,26 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 		m.Roles[i].waits = m.Roles[i].waiting()
 	}
 	return m
+}
+
+// Suppose lays what a failure would lead to over the board; nil takes it off.
+func (m *Model) Suppose(loss *whatif.Loss) {
+	if loss == nil && !m.supposed {
+		return
+	}
+	m.supposed = loss != nil
+	for i := range m.Roles {
+		r := &m.Roles[i]
+		r.lost = nil
+		if loss != nil {
+			if j := slices.IndexFunc(loss.Roles, func(l whatif.RoleLoss) bool { return l.Role == r.Role }); j >= 0 {
+				r.lost = &loss.Roles[j]
+			}
+		}
+		for j := range r.Members {
+			r.Members[j].Lost = loss != nil && loss.Dark[r.Members[j].Member]
+		}
+	}
 }
 
 func (m *Model) addNode(n engine.NodeView) {
