@@ -121,7 +121,8 @@ type app struct {
 	model     *board.Model
 	cursor    board.Cursor
 	folds     board.Folds
-	whatIf    bool      // the board shows what would come of a failure of what is under the cursor
+	whatIf    bool // the board shows what would come of a failure of what is under the cursor
+	hurts     hurts
 	stamp     time.Time // of the file when it was read last
 	trouble   string    // with the file
 	refused   string    // why the draft cannot be deployed as things are now

@@ -172,13 +172,13 @@ func (a *app) pressFiltering(msg tea.KeyPressMsg, is func(key.Binding) bool) tea
 	case msg.String() == "ctrl+u":
 		j.Text = ""
 	case msg.Text != "" && len(j.Text) < 200:
-		j.Text += oneLine1(msg.Text)
+		j.Text += typed(msg.Text)
 	}
 	return nil
 }
 
-// oneLine1 keeps a typed blank.
-func oneLine1(text string) string {
+// typed keeps a typed blank.
+func typed(text string) string {
 	if text == " " {
 		return text
 	}

@@ -231,7 +231,7 @@ func TestWhatIf(t *testing.T) {
 	r.w = 200 // so that the sentence stands on one line
 	r.cursor = board.Cursor{Role: board.OnZones, Post: 0}
 	r.do("w")
-	r.shows(t, "If north-quay failed: 4 lanterns would go dark", "what if: move to choose")
+	r.shows(t, "If north-quay failed: 4 lanterns would go dark", "what if: move to choose", "no single failure of a node or a zone")
 	if _, m := r.model.Member("wardens-1"); !m.Lost {
 		t.Error("wardens-1 would go dark")
 	}

@@ -366,9 +366,12 @@ func counted(n int, what string) string {
 }
 
 // can lists what can be done to what is under the cursor.
-func (a *app) can() []panel.Can {
+func (a *app) can() panel.Foot {
+	if a.whatIf {
+		return a.hurting()
+	}
 	if a.past != nil || a.mode != walking && a.mode != inDetail {
-		return nil
+		return panel.Foot{}
 	}
 	var all []panel.Can
 	add := func(b key.Binding, word string) { all = append(all, panel.Can{Key: b.Help().Key, Word: word}) }
@@ -426,7 +429,7 @@ func (a *app) can() []panel.Can {
 			add(a.keys.Lines, "read the lines from here")
 		}
 	}
-	return all
+	return panel.Foot{Head: "you can", Lines: all}
 }
 
 // drawKeyLine writes the keys that do something here and now.

@@ -200,6 +200,17 @@ func (l Loss) Hurts() int {
 	return weight
 }
 
+// Stops names the roles that would stop, those that stop by themselves first.
+func (l Loss) Stops() string {
+	var names []string
+	for _, r := range l.Roles {
+		if rank(r) <= 2 && !r.Already {
+			names = append(names, string(r.Role))
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // Singles lists every single failure of a node or a zone that would stop something, the worst first.
 func Singles(f *field.Field, members []Member) []Case {
 	var cases []Case

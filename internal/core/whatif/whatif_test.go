@@ -77,9 +77,9 @@ func TestTheWorstSingleFailuresComeFirst(t *testing.T) {
 	f, members := ferries()
 	var got []string
 	for _, c := range Singles(f, members) {
-		got = append(got, string(c.Faults[0].Zone)+string(c.Faults[0].Node))
+		got = append(got, fmt.Sprintf("%s%s: %s", c.Faults[0].Zone, c.Faults[0].Node, c.Loss.Stops()))
 	}
-	if fmt.Sprint(got) != "[z1 z3 n2 n6]" {
+	if want := "z1: queue, lookout, crews, pier|z3: pier|n2: lookout|n6: pier"; strings.Join(got, "|") != want {
 		t.Errorf("got %v", got)
 	}
 }

@@ -102,7 +102,7 @@ func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, bottom int, c Cur
 			m.drawMeters(g, k, l, s, p)
 		}
 		if p.Folded {
-			for y := l.Y + l.posts0; y < bottom; y++ {
+			for y := l.Y + l.postTop; y < bottom; y++ {
 				g.Set(s.x, y, k.Or('▏', '|'), k.In(k.Faint))
 			}
 			continue
@@ -111,7 +111,7 @@ func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, bottom int, c Cur
 		if carried && c.Post == s.index {
 			post = k.In(k.Act)
 		}
-		for y := l.Y + l.posts0; y < bottom; y++ {
+		for y := l.Y + l.postTop; y < bottom; y++ {
 			g.Set(x, y, k.Or('│', '|'), post)
 		}
 	}

@@ -20,17 +20,17 @@ type span struct {
 // layout is how the board fits its area.
 type layout struct {
 	Area
-	margin int    // the width of the role names
-	posts  []span // those that are shown
-	zones  []span
-	hidden int // posts that are not shown
-	posts0 int // the row at which posts begin, from the area's top
-	top    int // the row of the first role
-	row    int // the height of a role's row
-	from   int // the first role that is shown
-	rows   int
-	meters bool // CPU and memory are drawn
-	grass  bool // the ground is drawn
+	margin  int    // the width of the role names
+	posts   []span // those that are shown
+	zones   []span
+	hidden  int // posts that are not shown
+	postTop int // the row at which posts begin, from the area's top
+	top     int // the row of the first role
+	row     int // the height of a role's row
+	from    int // the first role that is shown
+	rows    int
+	meters  bool // CPU and memory are drawn
+	grass   bool // the ground is drawn
 }
 
 const (
@@ -73,7 +73,7 @@ func (m *Model) layout(a Area, c Cursor) layout {
 	if l.meters && need > a.H-l.top && need <= a.H-2 {
 		l.meters, l.top = false, 2
 	}
-	l.posts0 = l.top
+	l.postTop = l.top
 	height := a.H - l.top
 	if l.grass {
 		height -= 2
@@ -194,7 +194,7 @@ func Hit(m *Model, a Area, c Cursor, x, y int) (Cursor, bool) {
 	switch {
 	case y == l.Y:
 		at.Role = OnZones
-	case y >= l.Y+l.posts0 && y < l.Y+l.top:
+	case y >= l.Y+l.postTop && y < l.Y+l.top:
 		return c, false
 	case y >= l.Y+l.top:
 		at.Role = l.from + (y-l.Y-l.top)/max(1, l.row)

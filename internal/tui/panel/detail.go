@@ -63,42 +63,52 @@ func (p *writer) text(text string, color grid.Color) {
 	}
 }
 
-// Can is something that the person can do to what is spoken of.
+// Foot is what stands below everything that is said: what can be done, or what would hurt.
+type Foot struct {
+	Head  string
+	Lines []Can
+}
+
+// Can is something that the person can do to what is spoken of, or a failure with what it would lead to.
 type Can struct{ Key, Word string }
 
 // Detail speaks of what is under the cursor, and of what can be done about it. It gives how many rows it would need.
-func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, can []Can, a board.Area) {
+func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, foot Foot, a board.Area) {
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}
-	speak(&writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}, m, c, now, can)
+	speak(&writer{g: g, k: k, x: a.X + 2, y: a.Y, w: a.W - 3, h: a.Y + a.H}, m, c, now, foot)
 }
 
 // DetailOver says the same in the middle of the screen, where there is no room beside the board.
-func DetailOver(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, can []Can) {
+func DetailOver(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, foot Foot) {
 	w := min(g.W-2, 64)
 	try := &writer{g: grid.New(g.W, g.H, k.Page()), k: k, x: 1, w: w - 4, h: g.H - 4}
-	speak(try, m, c, now, can)
+	speak(try, m, c, now, foot)
 	h := min(g.H-2, try.y+5)
-	if len(can) > 0 {
-		h = min(g.H-2, try.y+len(can)+6)
+	if len(foot.Lines) > 0 {
+		h = min(g.H-2, try.y+len(foot.Lines)+6)
 	}
 	x, y := (g.W-w)/2, max(1, (g.H-h)/2)
 	g.Fill(x, y, w, h, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
 	g.Clip(x+2, y+h-1, w-4, "esc goes back", k.Quiet())
-	speak(&writer{g: g, k: k, x: x + 2, y: y + 1, w: w - 4, h: y + h - 2}, m, c, now, can)
+	speak(&writer{g: g, k: k, x: x + 2, y: y + 1, w: w - 4, h: y + h - 2}, m, c, now, foot)
 }
 
-func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, can []Can) {
+func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, foot Foot) {
 	at := m.Under(c)
-	if len(can) > 0 { // what can be done stands at the foot, and is never pushed out
-		p.h -= len(can) + 2
-		foot := &writer{g: p.g, k: p.k, x: p.x, y: p.h + 1, w: p.w, h: p.h + len(can) + 2}
-		foot.text("you can", p.k.Dim)
-		for _, x := range can {
-			end := p.g.Text(foot.x+2, foot.y, x.Key, p.k.In(p.k.Act).Strong())
-			p.g.Clip(max(end+1, foot.x+6), foot.y, foot.w-6, x.Word, p.k.Text())
-			foot.y++
+	if n := len(foot.Lines); n > 0 { // it is never pushed out
+		p.h -= n + 2
+		key := 6
+		for _, x := range foot.Lines {
+			key = max(key, grid.Width(x.Key)+3)
+		}
+		low := &writer{g: p.g, k: p.k, x: p.x, y: p.h + 1, w: p.w, h: p.h + n + 2}
+		low.text(foot.Head, p.k.Dim)
+		for _, x := range foot.Lines {
+			p.g.Text(low.x+2, low.y, x.Key, p.k.In(p.k.Act).Strong())
+			p.g.Clip(low.x+key, low.y, low.w-key, x.Word, p.k.Text())
+			low.y++
 		}
 	}
 	switch {
