@@ -220,6 +220,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.takeBook(msg)
 	case latelyMsg:
 		a.takeLately(msg)
+	case drawnMsg:
+		a.say(msg.err != nil, msg.said)
 	case orderMsg:
 		if msg.err != nil {
 			a.say(true, msg.err.Error())
@@ -377,6 +379,8 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 	case is(a.keys.Findings):
 		a.openFindings()
 		return nil
+	case is(a.keys.Export):
+		return a.export()
 	case is(a.keys.Pause):
 		return a.pauseOrGoOn()
 	case is(a.keys.Restart):

@@ -12,7 +12,7 @@ type keyMap struct {
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs                  key.Binding
-	Review, Deploy, Pause, Restart, Halt, Retire, Yes         key.Binding
+	Export, Review, Deploy, Pause, Restart, Halt, Retire, Yes key.Binding
 	Back, Forth, EventBack, EventForth, Now                   key.Binding
 	Filter, Follow                                            key.Binding
 	Keys, Close, Quit                                         key.Binding
@@ -54,6 +54,7 @@ func newKeys() keyMap {
 		Mine:     bind("m", "take mine", "m"),
 		Theirs:   bind("t", "keep theirs", "t"),
 
+		Export:  bind("e", "draw the board into SVG and PDF files", "e"),
 		Review:  bind("v", "review and deploy", "v"),
 		Deploy:  bind("d", "deploy this", "d"),
 		Pause:   bind("space", "pause the rollout, or go on", "space"),
@@ -82,7 +83,7 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Fold, k.Board, k.Journal, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Findings, k.Undo, k.Redo}},
-		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire}},
+		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
