@@ -170,3 +170,25 @@ func TestScaleOutInAndToZero(t *testing.T) {
 		t.Errorf("voters: %d\n%s", code, out)
 	}
 }
+
+// TestTheBoardIsDrawnForAReport exports a draft and what has been deployed from it, and says what is wrong with a wish.
+func TestTheBoardIsDrawnForAReport(t *testing.T) {
+	x := newTrial(t, ferries)
+	draft, live := x.dir+"/draft.svg", x.dir+"/live.pdf"
+	x.must("export", x.file, "board", "-o", draft)
+	x.must("deploy", x.file, "--yes")
+	x.must("export", x.file, "board", "-o", live)
+	for file, want := range map[string]string{draft: "wardens-3", live: "%PDF-"} {
+		if data, err := os.ReadFile(file); err != nil || !strings.Contains(string(data), want) {
+			t.Errorf("%s: %d bytes, %v", file, len(data), err)
+		}
+	}
+	for _, test := range []struct{ args, want string }{
+		{"bord -o x.svg", "there is no drawing \"bord\"; there is `board`"}, {"board", "where to?"}, {"board -o x.png", `".png" is neither`},
+		{"board -o /nowhere/x.svg", "the drawing cannot be written"},
+	} {
+		if out, code := x.try(20*time.Second, append([]string{"export", x.file}, strings.Fields(test.args)...)...); code != 2 || !strings.Contains(out, test.want) {
+			t.Errorf("%s: %d, %s", test.args, code, out)
+		}
+	}
+}
