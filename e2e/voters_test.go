@@ -247,13 +247,19 @@ func TestVotersGrowAndShrinkUnderAWriter(t *testing.T) {
 			in := w.longest()
 			time.Sleep(100 * time.Millisecond) // some writes to the survivors alone
 			stop()
+			// On a slow machine the survivors may still be electing somebody: that is theirs to do, and no loss.
+			x.until("the survivors are led", 20*time.Second, func() bool { return x.status().State == "converged" })
 			s = x.status()
-			if slices.Contains(x.names(), leader) || s.State != "converged" || len(s.Members) != 3 {
+			if slices.Contains(x.names(), leader) || len(s.Members) != 3 {
 				t.Fatalf("shrunk: %s; %v should not have %s", s.Verdict, x.names(), leader)
 			}
 			lost := 0
 			for key, value := range w.acked {
-				if got, err := c.read(s.Members[len(key)%3], key); err != nil || got != value {
+				got, err := c.read(s.Members[len(key)%3], key)
+				for tries := 0; err != nil && tries < 5; tries++ { // no answer in time says nothing about what is there
+					got, err = c.read(s.Members[len(key)%3], key)
+				}
+				if err != nil || got != value {
 					if lost++; lost < 4 {
 						t.Errorf("%s was acknowledged as %q and is %q (%v)", key, value, got, err)
 					}
