@@ -116,8 +116,9 @@ type app struct {
 	loaded    *fieldfile.File // the file that the draft is in, as it was read last
 	findings  []finding.Finding
 	review    *plan.Review
-	reviewing bool // one is being made
-	again     bool // another must be made after it
+	sketch    *plan.Review // what is drawn of a draft whose review is refused
+	reviewing bool         // one is being made
+	again     bool         // another must be made after it
 	model     *board.Model
 	cursor    board.Cursor
 	folds     board.Folds
@@ -265,6 +266,9 @@ func (a *app) rebuild() {
 		a.mode = walking // what lay over the board is no more
 	}
 	review, draft := a.review, a.draft
+	if review == nil {
+		review = a.sketch
+	}
 	if e := a.previewed(); e != nil { // what the offered edit would lead to
 		draft = e.On(draft)
 		review = plan.Preview(draft, a.snap.Live())
@@ -393,6 +397,10 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 		if a.inPast() {
 			return nil
 		}
+		if a.review == nil && a.refused != "" {
+			a.ask, a.mode, a.scroll = &ask{title: "This draft cannot be deployed as things are now", text: []string{a.refused}}, inConfirm, 0
+			return nil
+		}
 		if a.review == nil {
 			a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused, "it is just being made."))
 			return a.readFile(true)
@@ -438,7 +446,7 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 	case a.mode == inReview && is(a.keys.Deploy) && a.deployable():
 		a.mode = walking
 		return a.order(control.Order{What: "deploy", Draft: a.draft})
-	case a.mode == inConfirm && is(a.keys.Yes):
+	case a.mode == inConfirm && is(a.keys.Yes) && a.ask.order.What != "":
 		a.mode = walking
 		return a.confirmed()
 	case a.mode == inDetail: // the keys that it names

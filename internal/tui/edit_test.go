@@ -217,7 +217,7 @@ func TestARefusedDraftIsSaidUntilItIsRefusedNoMore(t *testing.T) {
 	r := onRehearsal(t, 120, 40)
 	_, _ = r.Update(reviewMsg{err: errors.New("the members of wardens are being changed already")})
 	r.press("v")
-	if text := r.draw().Plain(); !strings.Contains(text, "the members of wardens are being changed already") || r.mode != walking {
+	if text := r.draw().Plain(); !strings.Contains(text, "the members of wardens are being changed already") || r.mode != inConfirm {
 		t.Errorf("it does not say why:\n%s", text)
 	}
 	_, _ = r.Update(reviewMsg{review: r.review})

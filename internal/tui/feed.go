@@ -32,6 +32,7 @@ type (
 	tideMsg   struct{ samples []control.Sample }
 	reviewMsg struct {
 		review *plan.Review
+		sketch *plan.Review // who would come and go, where the review is refused
 		err    error
 	}
 	fileMsg struct {
@@ -108,17 +109,25 @@ func (a *app) readReview() tea.Cmd {
 		return nil
 	}
 	a.reviewing = true
+	live := a.snap.Live()
 	return func() tea.Msg {
 		r, err := session.Review(ctx, draft)
-		return reviewMsg{r, err}
+		msg := reviewMsg{review: r, err: err}
+		if err != nil {
+			msg.sketch = plan.Preview(draft, live)
+		}
+		return msg
 	}
 }
 
 func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 	a.reviewing = false
-	a.review, a.refused = msg.review, ""
+	a.review, a.sketch, a.refused = msg.review, msg.sketch, ""
 	if msg.err != nil {
 		a.review, a.refused = nil, msg.err.Error()
+	}
+	if a.refused == "" && a.mode == inConfirm && a.ask.order.What == "" {
+		a.mode, a.ask = walking, nil // what it said holds no more
 	}
 	a.rebuild()
 	if a.again {

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/board"
 )
 
@@ -222,6 +224,29 @@ func TestOrdersAreAskedAboutFirst(t *testing.T) {
 	r.do("space")
 	if !slices.Equal(*done, []string{"pause", "go on"}) {
 		t.Errorf("did %v", *done)
+	}
+}
+
+// TestARefusedDraftIsDrawnAndSaysAllOfItsWhy wants no wardens any more, which the field refuses.
+func TestARefusedDraftIsDrawnAndSaysAllOfItsWhy(t *testing.T) {
+	r, done := lived(t)
+	r.draft = ferries()
+	r.draft.Role("wardens").Members = 0
+	why := "relays waits for wardens, and could never start again without it; " + strings.Repeat("so it is, ", 20) + "keep at least 1"
+	r.follow(func() tea.Msg {
+		return reviewMsg{err: errors.New(why), sketch: plan.Preview(r.draft, r.snap.Live())}
+	})
+	r.cursor = board.Cursor{Role: 0, Post: 0}
+	r.shows(t, "3/0", "-3", "draft takes it away", "(v: all of it)", "v why it is refused")
+	r.do("v")
+	r.shows(t, "This draft cannot be deployed as things are now", "keep at least 1")
+	if r.do("y", "d"); len(*done) > 0 {
+		t.Errorf("did %v", *done)
+	}
+	r.do("esc")
+	r.follow(func() tea.Msg { return reviewMsg{review: r.review} })
+	if r.mode != walking || r.sketch != nil {
+		t.Errorf("mode %d, %+v", r.mode, r.sketch)
 	}
 }
 

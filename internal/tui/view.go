@@ -178,7 +178,11 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 	case inKeys:
 		a.lines, a.shown = panel.Keys(g, a.look, a.keys.groups(), a.scroll)
 	case inConfirm:
-		a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, "y does it     esc goes back, nothing has been done")
+		foot := "y does it     esc goes back, nothing has been done"
+		if a.ask.order.What == "" {
+			foot = "esc goes back, nothing has been done"
+		}
+		a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, foot)
 	case inClash:
 		var text []string
 		for _, c := range a.clash.conflicts {
@@ -320,6 +324,9 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		text, style = a.trouble, k.In(k.Fail)
 	case a.refused != "":
 		text, style = a.refused, k.In(k.Fail)
+		if grid.Width(text) > a.w-2 {
+			text = grid.Shorten(text, a.w-18) + " (v: all of it)"
+		}
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
 	case a.snap.Rollout.Active && a.snap.State == engine.StateDeploying && a.snap.Rollout.What != "":
@@ -458,7 +465,9 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		}
 		add(a.keys.Close, "back")
 	case a.mode == inConfirm:
-		add(a.keys.Yes, "do it")
+		if a.ask.order.What != "" {
+			add(a.keys.Yes, "do it")
+		}
 		add(a.keys.Close, "back")
 	case a.mode == inClash:
 		add(a.keys.Theirs, "keep theirs")
@@ -499,6 +508,8 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		}
 		if a.review != nil && !a.review.Empty() {
 			add(a.keys.Review, "review and deploy")
+		} else if a.review == nil && a.refused != "" {
+			add(a.keys.Review, "why it is refused")
 		}
 		if len(a.edits.done) > 0 {
 			add(a.keys.Undo, "undo")
