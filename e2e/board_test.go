@@ -62,20 +62,19 @@ func (s *screen) until(what string, shows func(text string) bool) string {
 	}
 }
 
-// has waits for a text, which may go on in the next line.
-func (s *screen) has(text string) string {
+// has waits for texts, all of them at once; each may go on in the next line. They are waited for together because a
+// capture may fall between two frames, or into the middle of one.
+func (s *screen) has(texts ...string) string {
 	s.Helper()
-	return s.until(text, func(shown string) bool { return strings.Contains(strings.Join(strings.Fields(shown), " "), text) })
-}
-
-// lamp gives the light of a member.
-func lamp(t *testing.T, text, name string) rune {
-	t.Helper()
-	r := lampIn(text, name)
-	if r == 0 {
-		t.Fatalf("no lantern is named %s:\n%s", name, text)
-	}
-	return r
+	return s.until(strings.Join(texts, ", "), func(shown string) bool {
+		shown = strings.Join(strings.Fields(shown), " ")
+		for _, text := range texts {
+			if !strings.Contains(shown, text) {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // lampIn gives the cell one to three rows above the middle of a member's name; 0 when no lantern has that name.
@@ -99,50 +98,37 @@ func lampIn(text, name string) rune {
 func TestBoardFromDraftToQuit(t *testing.T) {
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
 	s := newScreen(t, x, 140, 44, "open", x.file)
-	text := s.has("Nothing runs yet. v shows")
-	x.contains(text, "saltmarsh", "draft", "Not deployed yet: the draft wants 9 members.", "Board")
-	x.contains(text, "north-quay", "south-quay", "lighthouse")
-	x.contains(text, "gull-1", "tern-1", "puffin-1")
-	x.contains(text, "wardens", "0/3", "relays", "0/3", "crews", "0/3", "lit 0", "v review and deploy", "q quit")
-	if got := lamp(t, text, "wardens-1"); got != '○' {
-		t.Errorf("a draft's lantern is %c", got)
-	}
+	s.has("Nothing runs yet. v shows", "saltmarsh", "draft", "Not deployed yet: the draft wants 9 members.", "Board",
+		"north-quay", "south-quay", "lighthouse", "gull-1", "tern-1", "puffin-1",
+		"wardens 0/3", "relays 0/3", "crews 0/3", "lit 0", "v review and deploy", "q quit")
+	s.shows("wardens-1", '○')
 
 	s.press("?")
 	s.has("to the role below")
 	s.press("Escape")
 	s.until("the board again", func(text string) bool { return !strings.Contains(text, "to the role below") })
 	s.press("v")
-	text = s.has("Review: what deploying saltmarsh would change")
-	x.contains(text, "start the agents of gull-1, tern-1, puffin-1", "place wardens-1 on gull-1 and start it, founding wardens",
-		"relays waits for wardens: quorum", "place relays-1")
+	s.has("Review: what deploying saltmarsh would change", "start the agents of gull-1, tern-1, puffin-1",
+		"place wardens-1 on gull-1 and start it, founding wardens", "relays waits for wardens: quorum", "place relays-1")
 	s.press("Escape")
 	s.until("the board again", func(text string) bool { return !strings.Contains(text, "Review:") })
 	if n := len(x.agents()); n != 0 {
 		t.Fatalf("looking at the review started %d agents", n)
 	}
 	s.press("v", "d")
-	text = s.until("all lit", func(text string) bool {
-		return strings.Contains(text, "converged") && strings.Contains(text, "9 of 9 lit")
-	})
+	s.has("converged", "9 of 9 lit", "lit 9")
 	for _, name := range []string{"wardens-1", "relays-2", "crews-3"} {
-		if got := lamp(t, text, name); got != '●' {
-			t.Errorf("the lantern of %s is %c", name, got)
-		}
+		s.shows(name, '●')
 	}
-	x.contains(s.text(), "lit 9")
 
 	m := x.status().member("wardens-2")
 	if err := syscall.Kill(m.PID, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
-	text = s.has("wardens-2 is dark: was killed by signal 9 (KILL)")
-	if got := lamp(t, text, "wardens-2"); got != '✖' {
-		t.Errorf("the lantern of a killed member is %c:\n%s", got, text)
-	}
+	s.has("wardens-2 is dark: was killed by signal 9 (KILL)")
+	s.shows("wardens-2", '✖')
 	s.press("Right") // its detail
-	text = s.has("last exit")
-	x.contains(text, "wardens holds 2 of 3 votes")
+	s.has("last exit", "wardens holds 2 of 3 votes")
 	s.until("it is lit again", func(text string) bool { return strings.Contains(text, "9 of 9 lit") })
 
 	// The file is edited elsewhere: the board shows what a deploy would change, and v says it.
@@ -179,8 +165,7 @@ func TestBoardFitsEverySize(t *testing.T) {
 		{220, 60, []string{"converged", "wardens", "lit 9", "quit"}},
 	} {
 		s := newScreen(t, x, size.w, size.h, "open", x.file, "--ascii")
-		text := s.until("the board", func(text string) bool { return strings.Contains(text, size.want[0]) })
-		x.contains(text, size.want...)
+		text := s.has(size.want...)
 		for _, r := range text {
 			if r > 127 && r != '·' && r != '…' {
 				t.Errorf("%dx%d: %q is not ASCII", size.w, size.h, r)
@@ -217,10 +202,8 @@ func TestAMemberIsAddedOnTheBoard(t *testing.T) {
 	s.press("v")
 	s.has("place crews-4 on")
 	s.press("d")
-	text := s.until("all ten are lit", func(text string) bool { return strings.Contains(text, "10 of 10 lit") })
-	if got := lamp(t, text, "crews-4"); got != '●' {
-		t.Errorf("the lantern of crews-4 is %c", got)
-	}
+	s.has("10 of 10 lit")
+	s.shows("crews-4", '●')
 	if now, _ := os.ReadFile(x.file); strings.Replace(string(now), "members: 4", "members: 3", 1) != string(before) {
 		t.Errorf("more than the number has changed:\n%s", now)
 	}
