@@ -19,6 +19,11 @@ type Field struct {
 	Nodes  []Node                  `json:"nodes"`
 	Roles  []Role                  `json:"roles"`
 	Place  map[RoleName][]NodeName `json:"place,omitempty"` // pins; a node listed twice holds two
+
+	Load     string            `json:"load,omitempty"`     // the load profile by which kits set themselves; none when empty
+	Settings map[string]Text   `json:"settings,omitempty"` // for every role that has a setting of that name
+	InZone   map[ZoneName]Zone `json:"zones,omitempty"`    // what is said of zones
+	Accepted []Accept          `json:"accepted,omitempty"`
 }
 
 // Ground says where the nodes come from.
@@ -32,6 +37,15 @@ type Node struct {
 	Zone   ZoneName          `json:"zone,omitempty"`
 	Size   Size              `json:"size,omitzero"`
 	Labels map[string]string `json:"labels,omitempty"`
+
+	About    string          `json:"about,omitempty"`
+	Reserved Size            `json:"reserved,omitzero"`  // for the system: members get the rest of the size
+	Platform string          `json:"platform,omitempty"` // operating system and architecture, e.g. linux/arm64
+	Out      Text            `json:"out,omitempty"`      // taken out: it holds nobody; true, or the reason
+	Price    float64         `json:"price,omitempty"`    // money per hour, in the field's one currency
+	Settings map[string]Text `json:"settings,omitempty"`
+
+	labelled string // the labels in one text, for comparing
 }
 
 // Size is an amount of what a node offers or a member takes; zero means that nothing was said.
@@ -60,6 +74,19 @@ type Role struct {
 	Knows    map[string]RoleName `json:"knows,omitempty"`
 	Settings map[string]Text     `json:"settings,omitempty"`
 	Program  *Program            `json:"program,omitempty"`
+
+	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number
+	Beside     []RoleName                     `json:"beside,omitempty"`      // roles of which a member must be on the same node
+	Apart      []RoleName                     `json:"apart,omitempty"`       // roles of which none may be on the same node
+	Data       *Data                          `json:"data,omitempty"`        // what members keep on disk
+	SettingsOf map[MemberName]map[string]Text `json:"settings_of,omitempty"` // of single members
+
+	Platforms    []string          `json:"platforms,omitempty"`    // that the program runs on; any when empty
+	Provides     []string          `json:"provides,omitempty"`     // what its members are to those who call them
+	Wants        map[string]string `json:"wants,omitempty"`        // under which name it calls or knows whom: what that one must provide
+	Options      []Option          `json:"options,omitempty"`      // the settings that its kit knows
+	Experimental string            `json:"experimental,omitempty"` // why the kit is not to be relied on yet
+	Licensed     string            `json:"licensed,omitempty"`     // the licence that counts cores, where there is one
 }
 
 // Kind is the part that a role plays in the system.
@@ -152,6 +179,11 @@ func (r *Role) Founds(index int) bool { return r.Start == Together || index == 0
 
 // Cycle gives a path of roles that wait for each other, first and last the same, or nil when there is none.
 func (f *Field) Cycle() []RoleName {
+	return f.cycle(func(r *Role) []RoleName { return slices.Sorted(maps.Keys(f.Needs(r))) })
+}
+
+// cycle walks along edges between roles until it meets one again.
+func (f *Field) cycle(edges func(*Role) []RoleName) []RoleName {
 	const (
 		walking = 1
 		done    = 2
@@ -162,7 +194,7 @@ func (f *Field) Cycle() []RoleName {
 	walk = func(name RoleName) bool {
 		mark[name] = walking
 		path = append(path, name)
-		for _, next := range slices.Sorted(maps.Keys(f.Needs(f.Role(name)))) {
+		for _, next := range edges(f.Role(name)) {
 			if f.Role(next) == nil || mark[next] == done {
 				continue
 			}

@@ -22,6 +22,13 @@ func FillDefaults(f *Field) {
 	if f.Ground.Kind == "" {
 		f.Ground.Kind = "local"
 	}
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		n.labelled = n.labelKey()
+		if n.Out == "false" {
+			n.Out = ""
+		}
+	}
 	for i := range f.Roles {
 		r := &f.Roles[i]
 		if r.Kind == "" {
@@ -34,23 +41,28 @@ func FillDefaults(f *Field) {
 			r.Spread = SpreadZone
 		}
 	}
+	Resolve(f)
 }
 
 // Validate finds what the schema of the file cannot: names that refer to nothing, names given twice, expressions that
 // cannot be compiled, steps without a call.
 func Validate(f *Field) []Problem {
-	v := &validator{Field: f}
+	v := &validator{Field: f, byName: f.NodesByName()}
 	v.nodes()
 	for i := range f.Roles {
 		v.role(&f.Roles[i])
 	}
 	v.pins()
+	v.neighbours()
+	v.settings()
+	v.accepted()
 	return v.problems
 }
 
 type validator struct {
 	*Field
 	problems []Problem
+	byName   map[NodeName]*Node
 }
 
 func (v *validator) add(path []string, hint, text string, args ...any) {
@@ -67,6 +79,14 @@ func (v *validator) nodes() {
 		first[n.Name] = i
 		if !NamePattern.MatchString(string(n.Name)) {
 			v.add(path, "", "%q cannot be a node's name; %s", n.Name, NameRule)
+		}
+		for _, d := range []struct {
+			key         string
+			size, taken float64
+		}{{"cpu", n.Size.CPU, n.Reserved.CPU}, {"memory", float64(n.Size.Memory), float64(n.Reserved.Memory)}, {"disk", float64(n.Size.Disk), float64(n.Reserved.Disk)}} {
+			if d.size > 0 && d.taken >= d.size {
+				v.add([]string{"nodes", strconv.Itoa(i), "reserved", d.key}, "", "all of the %s of %s is reserved for the system, so it could hold nobody", d.key, n.Name)
+			}
 		}
 	}
 }
@@ -128,6 +148,9 @@ func (v *validator) role(r *Role) {
 	}
 	if r.Program != nil && r.Kit == "" {
 		v.program(r.Program, at)
+	}
+	if r.Ceiling.CPU > 0 && r.Ceiling.CPU < r.Room.CPU {
+		v.add(at("ceiling"), "", "the ceiling of %s is %g cores, less than the room of %g kept for it", r.Name, r.Ceiling.CPU, r.Room.CPU)
 	}
 }
 
@@ -234,6 +257,10 @@ func (v *validator) pins() {
 	}
 	for _, role := range slices.Sorted(maps.Keys(v.Place)) {
 		r := v.Role(role)
+		if r != nil && r.Each != (Each{}) {
+			v.add([]string{"place", string(role)}, "take the pins out, or give members a number", "%s has %s, so there is nothing to pin", role, r.Each)
+			continue
+		}
 		if r == nil {
 			v.add([]string{"place", string(role)}, didYouMean(string(role), v.roleNames()), "place names a role %q, and there is none", role)
 			continue
@@ -242,8 +269,12 @@ func (v *validator) pins() {
 			v.add([]string{"place", string(role)}, "", "place pins %d members of %s, which has %d", len(v.Place[role]), role, r.Members)
 		}
 		for i, n := range v.Place[role] {
-			if v.Node(n) == nil {
-				v.add([]string{"place", string(role), strconv.Itoa(i)}, didYouMean(string(n), nodes), "place names a node %q, and there is none", n)
+			at := []string{"place", string(role), strconv.Itoa(i)}
+			switch node := v.byName[n]; {
+			case node == nil:
+				v.add(at, didYouMean(string(n), nodes), "place names a node %q, and there is none", n)
+			case node.Out != "":
+				v.add(at, "take the pin out, or bring the node back by taking out its `out`", "place pins %s to %s, which is taken out%s", role, n, reasonOf(node.Out))
 			}
 		}
 	}

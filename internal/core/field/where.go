@@ -1,6 +1,9 @@
 package field
 
 import (
+	"regexp"
+	"strings"
+
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
 )
@@ -13,6 +16,8 @@ type WhereEnv struct {
 	CPU    float64           `expr:"cpu"`
 	Memory float64           `expr:"memory"`
 	Disk   float64           `expr:"disk"`
+	OS     string            `expr:"os"`
+	Arch   string            `expr:"arch"`
 }
 
 // CompileWhere reads a `where` expression; it must yield true or false.
@@ -20,8 +25,16 @@ func CompileWhere(where string) (*vm.Program, error) {
 	return expr.Compile(where, expr.Env(WhereEnv{}), expr.AsBool())
 }
 
+var nameWord = regexp.MustCompile(`(^|[^.\w])name\b`)
+
+// usesName tells whether an expression might tell nodes apart by their names.
+func usesName(where string) bool {
+	return nameWord.MatchString(where) || strings.Contains(where, "$env")
+}
+
 // WhereEnv gives what a `where` expression sees of this node.
 func (n *Node) WhereEnv() WhereEnv {
+	os, arch, _ := strings.Cut(n.Platform, "/")
 	return WhereEnv{Name: string(n.Name), Zone: string(n.Zone), Labels: n.Labels, CPU: n.Size.CPU,
-		Memory: float64(n.Size.Memory), Disk: float64(n.Size.Disk)}
+		Memory: float64(n.Size.Memory), Disk: float64(n.Size.Disk), OS: os, Arch: arch}
 }

@@ -67,8 +67,9 @@ type rule func(*draft) []Finding
 // draft is what rules look at.
 type draft struct {
 	*field.Field
-	plan plan.Plan
-	site *place.Site
+	plan  plan.Plan
+	site  *place.Site
+	nodes map[field.NodeName]*field.Node
 }
 
 var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, singleEntry, blindSteps}
@@ -83,6 +84,7 @@ func All(f *field.Field) []Finding {
 	var standing []place.Member
 	standing = append(standing, d.plan.Adds...)
 	d.site = place.NewSite(f, standing)
+	d.nodes = f.NodesByName()
 	var all []Finding
 	for _, r := range rules {
 		all = append(all, r(d)...)
@@ -223,7 +225,7 @@ func votersInOneZone(d *draft) []Finding {
 		per := map[field.ZoneName]int{}
 		for _, a := range d.plan.Adds {
 			if a.Role == r.Name {
-				per[d.Node(a.Node).Zone]++
+				per[d.nodes[a.Node].Zone]++
 			}
 		}
 		for _, z := range zones {

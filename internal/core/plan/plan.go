@@ -45,74 +45,112 @@ type Plan struct {
 // Make compares the live members with the draft. It is deterministic, keeps members where they are unless a pin, a
 // missing node or a smaller count says otherwise, and never gives out a number twice.
 func Make(f *field.Field, live Live) Plan {
-	var p Plan
-	nodes := map[field.NodeName]*field.Node{}
-	for i := range f.Nodes {
-		nodes[f.Nodes[i].Name] = &f.Nodes[i]
-	}
-	byRole := map[field.RoleName][]Member{}
+	m := &making{field: f, nodes: f.NodesByName(), byRole: map[field.RoleName][]Member{}, kept: map[field.RoleName][]Member{}}
 	standing := slices.Clone(live.Leaving)
-	for _, m := range live.Members {
-		byRole[m.Role] = append(byRole[m.Role], m)
-		standing = append(standing, m.Member)
+	for _, l := range live.Members {
+		m.byRole[l.Role] = append(m.byRole[l.Role], l)
+		standing = append(standing, l.Member)
 	}
 	site := place.NewSite(f, standing)
+	var wants []place.Want
 	for _, stage := range f.Stages() {
 		for _, name := range stage {
-			p.role(f.Role(name), byRole[name], nodes, site, f.Place[name], live.Highest[name])
-			delete(byRole, name)
+			wants = append(wants, m.role(f.Role(name), live.Highest[name]))
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(byRole)) {
-		for _, m := range byRole[name] {
-			p.remove(m, "the draft has no role "+string(name))
+	m.Adds, m.Unplaced = site.Fill(wants)
+	for _, name := range slices.Sorted(maps.Keys(m.byRole)) {
+		if f.Role(name) == nil {
+			for _, l := range m.byRole[name] {
+				m.remove(l, "the draft has no role "+string(name))
+			}
 		}
 	}
-	slices.Reverse(p.Removes)
-	return p
+	slices.Reverse(m.Removes)
+	return m.Plan
 }
 
-func (p *Plan) remove(m Member, why string) {
-	p.Removes = append(p.Removes, Remove{Member: m.Name, Role: m.Role, Node: m.Node, Why: why})
+// making is a plan while it is made.
+type making struct {
+	Plan
+	field  *field.Field
+	nodes  map[field.NodeName]*field.Node
+	byRole map[field.RoleName][]Member // live ones
+	kept   map[field.RoleName][]Member // of the roles seen so far
 }
 
-func (p *Plan) role(role *field.Role, members []Member, nodes map[field.NodeName]*field.Node, site *place.Site,
-	pins []field.NodeName, highest int) {
-	var keep []Member
-	for _, m := range members {
-		if nodes[m.Node] == nil {
-			p.remove(m, fmt.Sprintf("the draft has no node %s", m.Node))
-			continue
-		}
-		keep = append(keep, m)
-	}
+func (m *making) remove(l Member, why string) {
+	m.Removes = append(m.Removes, Remove{Member: l.Name, Role: l.Role, Node: l.Node, Why: why})
+}
+
+// role decides who of a role leaves, and gives who is wanted besides those that stay.
+func (m *making) role(role *field.Role, highest int) place.Want {
+	keep := m.stay(role)
+	pins := m.pins(role)
 	pinned, unmet := matchPins(keep, pins[:min(len(pins), role.Members)])
 	surplus := len(keep) + len(unmet) - role.Members
 	for range surplus {
 		if len(keep) == 0 {
 			break
 		}
-		victim := chooseLeaver(role, keep, pinned, nodes)
+		victim := chooseLeaver(role, keep, pinned, m.nodes)
 		why := fmt.Sprintf("the draft wants %d of %s", role.Members, role.Name)
 		if len(unmet) > 0 {
 			why = "a pin puts a member elsewhere"
 		}
-		p.remove(keep[victim], why)
+		m.remove(keep[victim], why)
 		keep = slices.Delete(keep, victim, victim+1)
 	}
+	m.kept[role.Name] = keep
+	want := place.Want{Role: role.Name, Pins: unmet}
 	for range role.Members - len(keep) {
 		highest++
-		var pin field.NodeName
-		if len(unmet) > 0 {
-			pin, unmet = unmet[0], unmet[1:]
-		}
-		placed, not := site.Place(role, role.Name.Member(highest), pin)
-		if not != nil {
-			p.Unplaced = append(p.Unplaced, *not)
-			continue
-		}
-		p.Adds = append(p.Adds, placed)
+		want.Names = append(want.Names, role.Name.Member(highest))
 	}
+	return want
+}
+
+// stay removes those of a role whose node can hold them no more, and gives the others.
+func (m *making) stay(role *field.Role) []Member {
+	var may map[field.NodeName]bool
+	if role.Each.Node {
+		may = map[field.NodeName]bool{}
+		for _, n := range m.field.May(role) {
+			may[n] = true
+		}
+	}
+	hosts := map[field.NodeName]int{}
+	_, before := m.kept[role.Each.Beside]
+	for _, h := range m.kept[role.Each.Beside] {
+		hosts[h.Node]++
+	}
+	var keep []Member
+	for _, l := range m.byRole[role.Name] {
+		node := m.nodes[l.Node]
+		switch {
+		case node == nil:
+			m.remove(l, fmt.Sprintf("the draft has no node %s", l.Node))
+		case node.Out != "":
+			m.remove(l, fmt.Sprintf("%s is taken out", l.Node))
+		case may != nil && !may[l.Node]:
+			m.remove(l, fmt.Sprintf("%s may not hold %s any more", l.Node, role.Name))
+		case before && hosts[l.Node] == 0:
+			m.remove(l, fmt.Sprintf("nobody of %s is left on %s", role.Each.Beside, l.Node))
+		default:
+			hosts[l.Node]--
+			keep = append(keep, l)
+		}
+	}
+	return keep
+}
+
+// pins are the nodes that must hold a member of the role: as the draft pins them, or each that may where it is to be on
+// every node.
+func (m *making) pins(role *field.Role) []field.NodeName {
+	if role.Each.Node {
+		return m.field.May(role)
+	}
+	return m.field.Place[role.Name]
 }
 
 // matchPins pairs members with pins on their nodes, oldest first, and gives the pins that nobody meets.
@@ -247,8 +285,9 @@ func Preview(f *field.Field, live Live) *Review {
 	}
 	p := Make(f, live)
 	r := &Review{Field: f.Name, Unplaced: p.Unplaced}
+	nodes := f.NodesByName()
 	for _, a := range p.Adds {
-		r.Steps = append(r.Steps, Step{Kind: Start, Member: a.Name, Role: a.Role, Node: a.Node, Zone: f.Node(a.Node).Zone})
+		r.Steps = append(r.Steps, Step{Kind: Start, Member: a.Name, Role: a.Role, Node: a.Node, Zone: nodes[a.Node].Zone})
 	}
 	for _, x := range p.Removes {
 		r.Steps = append(r.Steps, Step{Kind: Take, Member: x.Member, Role: x.Role, Node: x.Node})

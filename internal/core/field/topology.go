@@ -1,0 +1,262 @@
+package field
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/vm"
+)
+
+// Each says what a role has members for, where their number follows from something else. At most one of the three is
+// set. Role.Members holds the number that came out; see Resolve.
+type Each struct {
+	Node   bool     `json:"node,omitempty"`     // one on every node that may hold it
+	Zone   int      `json:"per-zone,omitempty"` // so many in every zone
+	Beside RoleName `json:"beside,omitempty"`   // a companion for each member of that role, on its node
+}
+
+// String says it in words, e.g. "one on every node"; empty for a plain number.
+func (e Each) String() string {
+	switch {
+	case e.Node:
+		return "one on every node"
+	case e.Zone > 0:
+		return fmt.Sprintf("%d in every zone", e.Zone)
+	case e.Beside != "":
+		return "one beside each of " + string(e.Beside)
+	}
+	return ""
+}
+
+// Zone is what the file says of a zone besides the nodes that name it.
+type Zone struct {
+	About    string          `json:"about,omitempty"`
+	Settings map[string]Text `json:"settings,omitempty"`
+}
+
+// Data is what the members of a role keep on disk.
+type Data struct {
+	Size Bytes `json:"size,omitempty"` // what each is expected to grow to; it counts as room on the node's disk
+}
+
+// Accept is a finding that somebody has seen and lives with.
+type Accept struct {
+	Finding string   `json:"finding"`
+	Role    RoleName `json:"role,omitempty"`
+	Reason  string   `json:"reason"`
+}
+
+// Taken is what one member of the role takes of a node: its room, with its data.
+func (r *Role) Taken() Size {
+	s := r.Room
+	if r.Data != nil {
+		s.Disk += r.Data.Size
+	}
+	return s
+}
+
+// Offered is what a node has for members: its size without what is reserved for the system. A dimension of which
+// nothing is said stays zero.
+func (n *Node) Offered() Size {
+	minus := func(a, b float64) float64 {
+		if a == 0 {
+			return 0
+		}
+		return max(a-b, 1e-9) // nothing left is not the same as nothing said
+	}
+	s := n.Size
+	s.CPU = minus(s.CPU, n.Reserved.CPU)
+	s.Memory = Bytes(minus(float64(s.Memory), float64(n.Reserved.Memory)) + 0.5)
+	s.Disk = Bytes(minus(float64(s.Disk), float64(n.Reserved.Disk)) + 0.5)
+	if n.Size.Memory > 0 {
+		s.Memory = max(1, s.Memory)
+	}
+	if n.Size.Disk > 0 {
+		s.Disk = max(1, s.Disk)
+	}
+	return s
+}
+
+// Runs tells whether a program made for these platforms runs on the node. Where either side says nothing, it does.
+func (n *Node) Runs(platforms []string) bool {
+	return len(platforms) == 0 || n.Platform == "" || slices.Contains(platforms, n.Platform)
+}
+
+// NodesByName indexes the nodes.
+func (f *Field) NodesByName() map[NodeName]*Node {
+	nodes := make(map[NodeName]*Node, len(f.Nodes))
+	for i := range f.Nodes {
+		nodes[f.Nodes[i].Name] = &f.Nodes[i]
+	}
+	return nodes
+}
+
+// May lists the nodes that may hold members of a role: not taken out, of a fitting platform, and as `where` says. What
+// is in use on them does not matter here.
+func (f *Field) May(r *Role) []NodeName {
+	m := NewMatcher()
+	var names []NodeName
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		if ok, err := m.Fits(r.Where, n); n.Out == "" && ok && err == nil && n.Runs(r.Platforms) {
+			names = append(names, n.Name)
+		}
+	}
+	return names
+}
+
+// Resolve counts the members of roles whose number follows from the nodes, the zones or another role.
+func Resolve(f *Field) {
+	var count func(r *Role, depth int) int
+	count = func(r *Role, depth int) int {
+		switch {
+		case r.Each.Node:
+			r.Members = len(f.May(r))
+		case r.Each.Zone > 0:
+			zones := map[ZoneName]bool{}
+			nodes := f.NodesByName()
+			for _, n := range f.May(r) {
+				zones[nodes[n].Zone] = true
+			}
+			r.Members = r.Each.Zone * len(zones)
+		case r.Each.Beside != "":
+			if target := f.Role(r.Each.Beside); target != nil && depth < len(f.Roles) {
+				r.Members = count(target, depth+1)
+			}
+		}
+		return r.Members
+	}
+	for i := range f.Roles {
+		count(&f.Roles[i], 0)
+	}
+}
+
+// Neighbours lists the roles that a member of the role needs beside it, companions' hosts among them.
+func (r *Role) Neighbours() []RoleName {
+	if r.Each.Beside == "" || slices.Contains(r.Beside, r.Each.Beside) {
+		return r.Beside
+	}
+	return append(slices.Clone(r.Beside), r.Each.Beside)
+}
+
+// Companions lists the roles of which each member of this one gets one at its side.
+func (f *Field) Companions(of RoleName) []*Role {
+	var out []*Role
+	for i := range f.Roles {
+		if f.Roles[i].Each.Beside == of {
+			out = append(out, &f.Roles[i])
+		}
+	}
+	return out
+}
+
+// Apart tells whether members of the two roles must not share a node, whichever of them says so.
+func (f *Field) Apart(a, b *Role) bool {
+	return a != b && (slices.Contains(a.Apart, b.Name) || slices.Contains(b.Apart, a.Name))
+}
+
+// BesideCycle gives a path of roles that each must stand beside the next, or nil when there is none.
+func (f *Field) BesideCycle() []RoleName {
+	return f.cycle(func(r *Role) []RoleName { return r.Neighbours() })
+}
+
+// Matcher evaluates `where` expressions, each only once for nodes that look the same to it. It is not for several
+// goroutines.
+type Matcher struct {
+	programs map[string]*compiledWhere
+	classes  map[nodeClass]int
+}
+
+// NewMatcher makes a matcher.
+func NewMatcher() *Matcher {
+	return &Matcher{programs: map[string]*compiledWhere{}, classes: map[nodeClass]int{}}
+}
+
+// Fits tells whether `where` lets a node hold members; everything does where it is empty.
+func (m *Matcher) Fits(where string, n *Node) (bool, error) {
+	if where == "" {
+		return true, nil
+	}
+	return m.FitsClass(where, n, m.Class(n))
+}
+
+// Class numbers what an expression that does not ask for the name can see of a node: nodes of one class are alike to it.
+func (m *Matcher) Class(n *Node) int {
+	key := nodeClass{n.Zone, n.Size, n.Platform, n.labelKey()}
+	class, known := m.classes[key]
+	if !known {
+		class = len(m.classes)
+		m.classes[key] = class
+	}
+	return class
+}
+
+// FitsClass is Fits for a node whose class is known.
+func (m *Matcher) FitsClass(where string, n *Node, class int) (bool, error) {
+	if where == "" {
+		return true, nil
+	}
+	c := m.programs[where]
+	if c == nil {
+		c = &compiledWhere{byName: usesName(where)}
+		c.program, c.err = CompileWhere(where)
+		m.programs[where] = c
+	}
+	if c.err != nil {
+		return false, c.err
+	}
+	if c.byName {
+		return c.run(n)
+	}
+	for len(c.seen) <= class {
+		c.seen = append(c.seen, nil)
+	}
+	if c.seen[class] == nil {
+		fits, err := c.run(n)
+		c.seen[class] = &whereAnswer{fits, err}
+	}
+	return c.seen[class].fits, c.seen[class].err
+}
+
+type compiledWhere struct {
+	program *vm.Program
+	err     error
+	byName  bool // it asks for the name, so that no two nodes are alike
+	seen    []*whereAnswer
+}
+
+type nodeClass struct {
+	zone     ZoneName
+	size     Size
+	platform string
+	labels   string
+}
+
+type whereAnswer struct {
+	fits bool
+	err  error
+}
+
+func (c *compiledWhere) run(n *Node) (bool, error) {
+	out, err := expr.Run(c.program, n.WhereEnv())
+	if err != nil {
+		return false, err
+	}
+	return out.(bool), nil
+}
+
+func (n *Node) labelKey() string {
+	if len(n.Labels) == 0 {
+		return ""
+	}
+	if n.labelled != "" {
+		return n.labelled // by FillDefaults; nothing is written here, since fields are shared
+	}
+	key := ""
+	for _, k := range slices.Sorted(maps.Keys(n.Labels)) {
+		key += k + "\x00" + n.Labels[k] + "\x00"
+	}
+	return key
+}

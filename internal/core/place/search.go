@@ -1,0 +1,367 @@
+package place
+
+import (
+	"slices"
+
+	"lanternfield/internal/core/field"
+)
+
+// What a search may cost, so that a large field is answered within a frame or two.
+const (
+	mostTries  = 60_000 // placements tried in an exact search
+	mostMoved  = 4_000  // members looked at when room is made for one
+	mostPasses = 8      // rounds of improving
+)
+
+// makeRoom looks, for each member without a node, for one other member that could stand elsewhere and so make room.
+func (f *filling) makeRoom() {
+	for _, g := range f.turn {
+		for i := range g.at {
+			if g.at[i] == nowhere && g.pin(i) == "" && !f.shove(g, i) {
+				break // its like fit nowhere either
+			}
+		}
+	}
+}
+
+func (f *filling) shove(g *group, i int) bool {
+	looked := 0
+	if h := f.homes(g.roleSite); h.best() != nowhere { // room may have come about
+		f.put(g, i, h.best())
+		return true
+	}
+	for _, o := range f.turn {
+		if o.companion || o.host != nil {
+			continue // they would have to move together
+		}
+		for j, at := range o.at {
+			if at == nowhere || o.pin(j) != "" || g.may != nil && g.may[at] != 0 {
+				continue
+			}
+			if looked++; looked > mostMoved {
+				return false
+			}
+			f.lift(o, j)
+			if f.refuses(g.roleSite, at) != 0 || f.leans(o, at, 0) {
+				f.put(o, j, at)
+				continue
+			}
+			f.put(g, i, at)
+			if h := f.homes(o.roleSite); h.best() != nowhere {
+				f.put(o, j, h.best())
+				return true
+			}
+			f.lift(g, i)
+			f.put(o, j, at)
+		}
+	}
+	return false
+}
+
+// leans tells whether somebody on the node needs one of the role beside it, and without so many of them none is left.
+func (f *filling) leans(g *group, node, without int) bool {
+	if g.perNode[node] > without {
+		return false
+	}
+	for _, r := range f.roles {
+		if r.perNode[node] > 0 && slices.Contains(r.beside, g.roleSite) {
+			return true
+		}
+	}
+	return false
+}
+
+// search looks for a layout with a node for everybody, the hardest role first at every step. Members of one role are
+// alike: a node that has been tried for one of them is not tried for the next.
+func (f *filling) search() {
+	before, best := f.save(), f.missing()
+	f.clear()
+	d := &deep{filling: f, left: mostTries, banned: make([][]bool, len(f.groups))}
+	for k := range f.groups {
+		d.banned[k] = make([]bool, len(f.nodes))
+	}
+	if d.hopeless(20_000) || !d.descend() || f.missing() > best {
+		f.restore(before)
+	}
+}
+
+// polish looks, in a small field, for the layout that is spread best over zones of all that there are.
+func (f *filling) polish() {
+	if f.missing() > 0 {
+		return
+	}
+	uneven := false
+	for _, g := range f.turn {
+		uneven = uneven || g.role.Spread == field.SpreadZone && f.uneven(g)
+	}
+	d := &deep{filling: f, left: mostTries, banned: make([][]bool, len(f.groups)), polish: true}
+	if !uneven || d.hopeless(400) {
+		return
+	}
+	best := f.save()
+	d.least, d.best = d.cost(), best
+	f.clear()
+	for k := range f.groups {
+		d.banned[k] = make([]bool, len(f.nodes))
+	}
+	d.descend()
+	f.restore(d.best)
+}
+
+type deep struct {
+	*filling
+	left   int
+	banned [][]bool // by group and node: tried already for one like it
+
+	polish bool // look for the best, not for the first
+	least  int  // cost of the best so far
+	best   layout
+}
+
+// cost is the imbalance of all roles over zones. It never falls as members are added.
+func (d *deep) cost() int {
+	sum := 0
+	for _, g := range d.groups {
+		if g.host == nil {
+			sum += g.imbalance()[0]
+		}
+	}
+	return sum
+}
+
+// hopeless tells that a search of this size could not end in time.
+func (d *deep) hopeless(most int) bool {
+	members := 0
+	for _, g := range d.groups {
+		members += len(g.names)
+	}
+	return members > 400 || members*len(d.nodes) > most
+}
+
+func (d *deep) descend() bool {
+	if d.left--; d.left < 0 || d.polish && d.cost() >= d.least {
+		return false
+	}
+	var pick *group
+	var index, which int
+	var homes []int
+	for k, g := range d.groups {
+		i := slices.Index(g.at, nowhere)
+		if i < 0 {
+			continue
+		}
+		if pin := g.pin(i); pin != "" {
+			for j := range g.at { // pinned members first
+				if g.at[j] == nowhere && g.pin(j) != "" {
+					i = j
+					break
+				}
+			}
+		}
+		var mine []int
+		waits := false
+		for n := range d.nodes {
+			if pin := g.pin(i); pin != "" && d.nodes[n].node.Name != pin {
+				continue
+			}
+			switch b := d.refuses(g.roleSite, n); {
+			case b == 0 && !d.banned[k][n]:
+				mine = append(mine, n)
+			case b == badBeside:
+				waits = true
+			}
+		}
+		if waits && d.unfinished(g.beside) {
+			continue // whom it must be beside may still come
+		}
+		if pick == nil || len(mine) < len(homes) {
+			pick, index, which, homes = g, i, k, mine
+		}
+		if len(mine) == 0 {
+			break
+		}
+	}
+	switch {
+	case pick == nil && d.missing() > 0:
+		return false
+	case pick == nil && d.polish:
+		d.least, d.best = d.cost(), d.save()
+		return false
+	case pick == nil:
+		return true
+	}
+	slices.SortFunc(homes, func(a, b int) int {
+		if d.better(pick.roleSite, a, b) {
+			return -1
+		}
+		return 1
+	})
+	for n, node := range homes {
+		d.put(pick, index, node)
+		if d.descend() {
+			return true
+		}
+		d.lift(pick, index)
+		d.banned[which][node] = true
+		if d.left < 0 {
+			homes = homes[:n+1]
+			break
+		}
+	}
+	for _, node := range homes {
+		d.banned[which][node] = false
+	}
+	return false
+}
+
+func (d *deep) unfinished(roles []*roleSite) bool {
+	for _, g := range d.groups {
+		if slices.Contains(roles, g.roleSite) && slices.Contains(g.at, nowhere) {
+			return true
+		}
+	}
+	return false
+}
+
+// imbalance is how unevenly a role stands: the sum of squares over zones, then over nodes. Less is better, and the best
+// there can be is even.
+func (r *roleSite) imbalance() [2]int {
+	var sum [2]int
+	if r.role.Spread == field.SpreadZone {
+		for _, c := range r.perZone {
+			sum[0] += c * c
+		}
+	}
+	if r.role.Spread != field.SpreadNone {
+		for _, c := range r.perNode {
+			sum[1] += c * c
+		}
+	}
+	return sum
+}
+
+// improve moves members out of zones, and off nodes, that have more than their share, and exchanges members of two roles
+// where neither could move alone.
+func (f *filling) improve() {
+	for range mostPasses {
+		moved := false
+		for _, g := range f.turn {
+			if g.role.Spread == field.SpreadNone || g.companion || g.host != nil || !f.uneven(g) {
+				continue
+			}
+			moved = f.smooth(g) || moved
+		}
+		if !moved {
+			return
+		}
+	}
+}
+
+// uneven tells whether a role might stand better than it does: some zone has two more of it than another that may hold it,
+// or some node two more than another of the same zone.
+func (f *filling) uneven(g *group) bool {
+	const none = 1 << 30
+	least, most := make([]int, len(f.zones)), make([]int, len(f.zones)) // on one node of each zone
+	for z := range least {
+		least[z] = none
+	}
+	for i := range f.nodes {
+		z := f.nodes[i].zone
+		if g.role.Spread != field.SpreadZone {
+			z = 0
+		}
+		c := g.perNode[i]
+		most[z] = max(most[z], c)
+		if g.may == nil || g.may[i] == 0 {
+			least[z] = min(least[z], c)
+		}
+	}
+	fewest, many := none, 0
+	for z := range least {
+		if most[z] > least[z]+1 && least[z] != none {
+			return true
+		}
+		if least[z] != none {
+			fewest = min(fewest, g.perZone[z])
+		}
+		many = max(many, g.perZone[z])
+	}
+	return g.role.Spread == field.SpreadZone && fewest != none && many > fewest+1
+}
+
+// smooth makes the moves and exchanges that lessen a role's imbalance without raising anybody else's.
+func (f *filling) smooth(g *group) bool {
+	moved := false
+	work := mostTries
+	for i := range g.at {
+		if g.at[i] == nowhere || g.pin(i) != "" {
+			continue
+		}
+		if work -= len(f.nodes); work < 0 {
+			break
+		}
+		from := g.at[i]
+		if f.leans(g, from, 1) {
+			continue
+		}
+		was := g.imbalance()
+		f.lift(g, i)
+		h := f.homes(g.roleSite)
+		to := h.best()
+		if to == nowhere {
+			to = from
+		}
+		f.put(g, i, to)
+		if less(g.imbalance(), was) {
+			moved = true
+			continue
+		}
+		f.lift(g, i)
+		f.put(g, i, from)
+		moved = f.exchange(g, i, was, &work) || moved
+	}
+	return moved
+}
+
+// exchange lets a member change places with one of another role.
+func (f *filling) exchange(g *group, i int, was [2]int, work *int) bool {
+	from := g.at[i]
+	for _, o := range f.turn {
+		if o == g || o.companion || o.host != nil {
+			continue
+		}
+		for j, to := range o.at {
+			if to == nowhere || to == from || o.pin(j) != "" || g.may != nil && g.may[to] != 0 || o.may != nil && o.may[from] != 0 {
+				continue
+			}
+			if g.perNode[to] >= g.perNode[from] && g.perZone[f.nodes[to].zone] >= g.perZone[f.nodes[from].zone] {
+				continue
+			}
+			if *work--; *work < 0 {
+				return false
+			}
+			if f.leans(o, to, 1) {
+				continue
+			}
+			theirs := o.imbalance()
+			f.lift(g, i)
+			f.lift(o, j)
+			if f.refuses(g.roleSite, to) == 0 {
+				f.put(g, i, to)
+				if f.refuses(o.roleSite, from) == 0 {
+					f.put(o, j, from)
+					if less(g.imbalance(), was) && !less(theirs, o.imbalance()) {
+						return true
+					}
+					f.lift(o, j)
+				}
+				f.lift(g, i)
+			}
+			f.put(g, i, from)
+			f.put(o, j, to)
+		}
+	}
+	return false
+}
+
+func less(a, b [2]int) bool { return slices.Compare(a[:], b[:]) < 0 }
