@@ -178,7 +178,7 @@ roles:
 
 // crashes times from the kill of a member to the snapshot that shows it.
 func crashes(dir string) error {
-	file, err := fieldfile.Parse("bench.field.yaml", []byte(sleepers))
+	file, err := fieldfile.Parse("bench.field.yaml", []byte(sleepers), nil)
 	if err != nil {
 		return err
 	}

@@ -145,7 +145,7 @@ func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error
 	if err != nil {
 		return nil, err
 	}
-	return fieldfile.Parse(f.Name, data)
+	return f.With(data)
 }
 
 func (a *app) lifeCommand(verb, short string) *cobra.Command {
@@ -265,7 +265,7 @@ func (a *app) openCommand() *cobra.Command {
 }
 
 func (a *app) open(ctx context.Context, file string, ascii bool) error {
-	f, err := fieldfile.Load(file)
+	f, err := fieldfile.Load(file, a.env)
 	if err != nil {
 		return err
 	}
@@ -276,5 +276,5 @@ func (a *app) open(ctx context.Context, file string, ascii bool) error {
 	if !isTerminal(a.in) {
 		return errors.New("the full-screen application needs a terminal; `lanternfield status` prints the field")
 	}
-	return a.screen(ctx, file, folder, ascii)
+	return a.screen(ctx, file, a.env, folder, ascii)
 }

@@ -148,7 +148,7 @@ func (t *tour) table(took time.Duration, ok bool) {
 	}
 }
 
-func (t *tour) load() (*fieldfile.File, error) { return fieldfile.Load(t.file) }
+func (t *tour) load() (*fieldfile.File, error) { return fieldfile.Load(t.file, "") }
 
 // deployFile deploys the file as it is now and waits until it has converged.
 func (t *tour) deployFile(ctx context.Context) (*engine.Snapshot, error) {

@@ -273,7 +273,7 @@ func (a *app) look(ctx context.Context, folder control.Folder, file string) (*en
 	if file == "" {
 		return nil, fmt.Errorf("nothing is known of a field %q in %s", a.name, folder.Dir)
 	}
-	f, err := fieldfile.Load(file)
+	f, err := fieldfile.Load(file, a.env)
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,7 @@ const (
 var errBadAnswer = errors.New("the answer is bad")
 
 // Screen opens the full-screen application. It is handed in by cmd/lanternfield, so that commands need no screen.
-type Screen func(ctx context.Context, file string, folder control.Folder, ascii bool) error
+type Screen func(ctx context.Context, file, env string, folder control.Folder, ascii bool) error
 
 // app is what all commands share.
 type app struct {
@@ -40,6 +40,7 @@ type app struct {
 	in       *os.File
 	state    string
 	name     string // of the field, instead of a file
+	env      string // whose choices the file's variables take
 	json     bool
 	yes      bool
 	logLevel string
@@ -120,6 +121,7 @@ func (a *app) root() *cobra.Command {
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.state, "state", "", "the state folder (else LANTERNFIELD_STATE, else the XDG state folder)")
 	flags.StringVar(&a.name, "field", "", "the name of a deployed field, where its file is not at hand")
+	flags.StringVar(&a.env, "env", "", "an environment: variables take the values of NAME.ENV.choices.yaml, and the field is one of its own")
 	flags.StringVar(&a.logLevel, "log-level", "error", "debug, info, warn or error")
 	root.AddCommand(open, a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.exportCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
@@ -187,7 +189,7 @@ func (a *app) folder(args []string) (control.Folder, string, []string, error) {
 	}
 	name := a.name
 	if name == "" {
-		if name, err = fieldfile.NameIn(file); err != nil {
+		if name, err = fieldfile.NameIn(file, a.env); err != nil {
 			return control.Folder{}, "", nil, err
 		}
 	}
@@ -212,7 +214,7 @@ func (a *app) load(args []string) (*fieldfile.File, control.Folder, []string, er
 	if err != nil {
 		return nil, control.Folder{}, nil, err
 	}
-	f, err := fieldfile.Load(file)
+	f, err := fieldfile.Load(file, a.env)
 	if err != nil {
 		return nil, control.Folder{}, nil, err
 	}

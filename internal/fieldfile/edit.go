@@ -77,8 +77,8 @@ func (f *File) Save(data []byte) error {
 
 // NameIn finds the field's name in a file, even in one that has errors, so that what was deployed from it can still be
 // looked at and retired.
-func NameIn(name string) (string, error) {
-	f, err := Load(name)
+func NameIn(name, env string) (string, error) {
+	f, err := Load(name, env)
 	if err == nil {
 		return f.Field.Name, nil
 	}
@@ -87,7 +87,7 @@ func NameIn(name string) (string, error) {
 		return "", err
 	}
 	if d := parse(name, data); d.root != nil {
-		if word, ok := d.root.get("field").text(); ok && field.NamePattern.MatchString(word) {
+		if word, ok := d.root.get("field").text(); ok && field.NamePattern.MatchString(word) && env == "" {
 			return word, nil
 		}
 	}

@@ -18,7 +18,7 @@ func (f *File) Set(c arrange.Change) ([]byte, error) {
 		if err != nil {
 			return err
 		}
-		next, err := Parse(f.Name, data)
+		next, err := f.With(data)
 		if err != nil {
 			return fmt.Errorf("%s cannot be edited like that here: %w", f.Name, err)
 		}

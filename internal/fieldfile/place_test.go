@@ -25,7 +25,7 @@ roles:
 
 func set(t *testing.T, text string, members int, pins ...field.NodeName) string {
 	t.Helper()
-	f, err := Parse("it.field.yaml", []byte(text))
+	f, err := Parse("it.field.yaml", []byte(text), nil)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
@@ -84,7 +84,7 @@ func TestRandomPins(t *testing.T) {
 				pins[i] = field.NodeName(fmt.Sprintf("gull-%d", 1+r.IntN(4)))
 			}
 			text = set(t, text, len(pins)+r.IntN(3), pins...)
-			f, err := Parse("it.field.yaml", []byte(text))
+			f, err := Parse("it.field.yaml", []byte(text), nil)
 			if err != nil || !samePins(f.Field.Place["crews"], pins) {
 				t.Fatalf("step %d, %v: %v\n%s", step, pins, err, text)
 			}

@@ -23,12 +23,31 @@ type File struct {
 	Name  string
 	Bytes []byte
 	Field *field.Field
+
+	Variables []Variable // in the order of the file
+	Choices   *Choices   // of the environment; nil without one
+
 	doc   *document
 	entry []int // which entry of nodes each node of the field comes from
 }
 
-// Load reads the file of that name.
-func Load(name string) (*File, error) {
+// Load reads the file of that name, with the variables as an environment chooses them; env is empty for their defaults.
+func Load(name, env string) (*File, error) {
+	data, err := read(name)
+	if err != nil {
+		return nil, err
+	}
+	choices, err := LoadChoices(name, env)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(name, data, choices)
+}
+
+// With reads other bytes of the same file, in the same environment.
+func (f *File) With(data []byte) (*File, error) { return Parse(f.Name, data, f.Choices) }
+
+func read(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -40,13 +59,13 @@ func Load(name string) (*File, error) {
 	case !info.Mode().IsRegular():
 		return nil, Errors{{File: name, Text: "is not a regular file"}}
 	case info.Size() > mostBytes:
-		return Parse(name, make([]byte, info.Size()))
+		return make([]byte, info.Size()), nil // it is refused for its size
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, Errors{{File: name, Text: "cannot be read: " + plainCause(err)}}
 	}
-	return Parse(name, data)
+	return data, nil
 }
 
 func plainCause(err error) string {
@@ -75,24 +94,27 @@ func nearbyFiles(name string) string {
 	return "that folder has " + strings.Join(files, ", ")
 }
 
-// Parse reads a field from the bytes of a file; name is for messages. The error is of type Errors and holds everything
-// that is wrong.
-func Parse(name string, data []byte) (*File, error) {
+// Parse reads a field from the bytes of a file; name is for messages, choices are nil for the variables' defaults. The
+// error is of type Errors and holds everything that is wrong.
+func Parse(name string, data []byte, choices *Choices) (*File, error) {
 	d := parse(name, data)
 	if len(d.errs) > d.soft || d.root == nil {
+		return nil, sorted(d.errs)
+	}
+	variables := d.substitute(choices)
+	if len(d.errs) > d.soft {
 		return nil, sorted(d.errs)
 	}
 	d.conform(compiled().field)
 	if len(d.errs) > 0 {
 		return nil, sorted(d.errs)
 	}
-	f := &File{Name: name, Bytes: data, doc: d}
-	f.build()
-	if len(d.errs) > 0 {
+	f := &File{Name: name, Bytes: data, doc: d, Variables: variables, Choices: choices}
+	if !f.build() {
 		return nil, sorted(d.errs)
 	}
 	for _, p := range field.Validate(f.Field) {
-		d.errs = append(d.errs, f.problem(p.Path, p.Text, p.Hint))
+		d.errs = append(d.errs, f.problem(p))
 	}
 	if len(d.errs) > 0 {
 		return nil, sorted(d.errs)
@@ -101,58 +123,72 @@ func Parse(name string, data []byte) (*File, error) {
 }
 
 // problem places a problem of the field in the file.
-func (f *File) problem(path []string, text, hint string) *Error {
-	if len(path) > 1 && path[0] == "nodes" {
-		if i, err := strconv.Atoi(path[1]); err == nil && i < len(f.entry) {
-			path = slices.Clone(path)
-			path[1] = strconv.Itoa(f.entry[i])
-		}
+func (f *File) problem(p field.Problem) *Error {
+	at, whole := f.doc.root.find(f.inFile(p.Path))
+	return f.doc.at(at, p.Key || !whole || at.isMap || at.isList, p.Text, p.Hint)
+}
+
+// inFile turns a path through the field into one through the file, where one entry stands for a range of nodes.
+func (f *File) inFile(path []string) []string {
+	if len(path) < 2 || path[0] != "nodes" {
+		return path
 	}
-	at, whole := f.doc.root.find(path)
-	return f.doc.at(at, !whole || at.isMap || at.isList, text, hint)
+	i, err := strconv.Atoi(path[1])
+	if err != nil {
+		i = slices.IndexFunc(f.Field.Nodes, func(n field.Node) bool { return string(n.Name) == path[1] })
+	}
+	if i < 0 || i >= len(f.entry) {
+		return path
+	}
+	path = slices.Clone(path)
+	path[1] = strconv.Itoa(f.entry[i])
+	return path
 }
 
 // Locate gives the line and column of what a finding is about.
 func (f *File) Locate(n finding.Finding) (line, column int) {
-	e := f.problem(n.Path, "", "")
+	e := f.problem(field.Problem{Path: n.Path})
 	return e.Line, e.Column
 }
 
-// build makes the field out of a tree that fits the schema.
-func (f *File) build() {
+// build makes the field out of a tree that fits the schema. False means that there is too little of it to be looked at
+// further.
+func (f *File) build() bool {
 	root := f.doc.root
 	f.expandNodes(root.get("nodes"))
+	if len(f.doc.errs) > 0 {
+		return false
+	}
 	roles := &node{isList: true}
 	for _, name := range root.get("roles").keys {
 		role := root.get("roles").values[name]
 		if !role.isMap {
 			continue
 		}
-		if merged := f.fillKit(name, role); merged != nil {
-			merged.set("name", text(name))
-			roles.list = append(roles.list, merged)
-		}
-	}
-	if len(f.doc.errs) > 0 {
-		return
+		merged := f.fillKit(name, role)
+		merged.set("name", text(name))
+		roles.list = append(roles.list, merged)
 	}
 	whole := &node{isMap: true, values: map[string]*node{}}
 	for _, k := range root.keys {
 		whole.set(k, root.values[k])
 	}
 	whole.set("roles", roles)
-	delete(whole.values, "nodes")
-	whole.keys = slices.DeleteFunc(whole.keys, func(k string) bool { return k == "nodes" })
+	whole.without("nodes").without("variables")
 	var b bytes.Buffer
 	whole.canonical(&b)
 	out := &field.Field{}
 	if err := json.Unmarshal(b.Bytes(), out); err != nil {
 		f.doc.errs = append(f.doc.errs, &Error{File: f.Name, Text: "cannot be understood: " + err.Error()})
-		return
+		return false
 	}
 	out.Nodes = f.Field.Nodes
+	if f.Choices != nil && f.doc.root.get("field").variable == "" {
+		out.Name += "-" + f.Choices.Env // environments never touch each other
+	}
 	field.FillDefaults(out)
 	f.Field = out
+	return true
 }
 
 // expandNodes makes one node of each name in the ranges.
@@ -193,21 +229,23 @@ func (f *File) expandNodes(entries *node) {
 	}
 }
 
-// fillKit lays the role's own words over those of its kit.
+// fillKit lays the role's own words over those of its kit. What is wrong with the kit is noted, and the role is given
+// without one.
 func (f *File) fillKit(name string, role *node) *node {
 	kitName, program := role.get("kit"), role.get("program")
+	out := &node{isMap: true, values: map[string]*node{}}
+	for _, k := range role.keys {
+		out.set(k, role.values[k])
+	}
+	out.count()
 	switch {
 	case kitName == nil && program == nil:
 		f.doc.errs = append(f.doc.errs, f.doc.at(role, true, fmt.Sprintf("role %s says neither kit nor program, so there is nothing to run", name),
 			"kits: "+strings.Join(kit.Names(), ", ")))
-		return nil
+		return out.without("kit")
 	case kitName != nil && program != nil:
 		f.doc.errs = append(f.doc.errs, f.doc.at(program, true, fmt.Sprintf("role %s says both kit and program; it can have one of them", name), ""))
-		return nil
-	}
-	out := &node{isMap: true, values: map[string]*node{}}
-	for _, k := range role.keys {
-		out.set(k, role.values[k])
+		return out.without("kit")
 	}
 	if kitName == nil {
 		return out
@@ -220,7 +258,7 @@ func (f *File) fillKit(name string, role *node) *node {
 			hint = fmt.Sprintf("did you mean %q? Kits: %s", near, strings.Join(kit.Names(), ", "))
 		}
 		f.doc.errs = append(f.doc.errs, f.doc.at(kitName, false, fmt.Sprintf("there is no kit %q", shorten(word)), hint))
-		return nil
+		return out.without("kit")
 	}
 	k := parse("kit "+word, content)
 	if len(k.errs) == 0 {
@@ -228,41 +266,60 @@ func (f *File) fillKit(name string, role *node) *node {
 	}
 	if len(k.errs) > 0 {
 		f.doc.errs = append(f.doc.errs, k.errs...)
-		return nil
+		return out.without("kit")
 	}
-	for _, key := range []string{"kind", "votes", "start", "program"} {
+	for _, key := range []string{"kind", "votes", "start", "program", "platforms", "provides", "experimental", "licensed"} {
 		if v := k.root.get(key); v != nil && out.get(key) == nil {
 			out.set(key, v)
 		}
 	}
-	f.mergeSettings(name, out, k.root.get("settings"))
+	if v := k.root.get("calls"); v != nil {
+		out.set("wants", v)
+	}
+	if settings := k.root.get("settings"); settings != nil {
+		options := &node{isList: true}
+		for _, key := range settings.keys {
+			options.list = append(options.list, settings.values[key].option(key))
+		}
+		out.set("options", options)
+	}
 	return out
 }
 
-// mergeSettings takes the kit's defaults where the role says nothing; a setting that the kit does not know is an error.
-func (f *File) mergeSettings(role string, out, defaults *node) {
-	own := out.get("settings")
-	merged := &node{isMap: true, values: map[string]*node{}}
-	if defaults != nil {
-		for _, key := range defaults.keys {
-			merged.set(key, defaults.values[key])
-		}
+// option writes a kit's setting, which may be no more than its default, as field.Option has it.
+func (n *node) option(name string) *node {
+	out := &node{isMap: true, values: map[string]*node{}}
+	out.set("name", text(name))
+	if !n.isMap {
+		out.set("default", n)
+		return out
 	}
-	if own != nil {
-		for _, key := range own.keys {
-			if merged.values[key] == nil {
-				hint := "its kit has no settings"
-				if len(merged.keys) > 0 {
-					hint = "its kit knows " + strings.Join(merged.keys, ", ")
-				}
-				if near := field.Nearest(key, merged.keys); near != "" {
-					hint = fmt.Sprintf("did you mean %q?", near)
-				}
-				f.doc.errs = append(f.doc.errs, f.doc.at(own.values[key], true, fmt.Sprintf("role %s has no setting %q", role, shorten(key)), hint))
-				continue
-			}
-			merged.set(key, own.values[key])
-		}
+	for _, k := range n.keys {
+		out.set(k, n.values[k])
 	}
-	out.set("settings", merged)
+	return out
+}
+
+// count turns `members: each-node` and its like into words of their own.
+func (n *node) count() {
+	members := n.get("members")
+	if members == nil {
+		return
+	}
+	each := members
+	if word, ok := members.text(); ok && word == "each-node" {
+		each = &node{isMap: true, values: map[string]*node{}}
+		each.set("node", &node{scalar: true})
+	}
+	if each.isMap {
+		n.set("each", each)
+		n.without("members")
+	}
+}
+
+// without drops a key.
+func (n *node) without(key string) *node {
+	delete(n.values, key)
+	n.keys = slices.DeleteFunc(n.keys, func(k string) bool { return k == key })
+	return n
 }

@@ -25,7 +25,7 @@ func TestBadFilesGetTheWholeMessage(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, err = Parse(filepath.Base(file), data)
+			_, err = Parse(filepath.Base(file), data, nil)
 			if err == nil {
 				t.Fatal("the file was accepted")
 			}
@@ -65,7 +65,7 @@ func TestFilesThatAreNoFieldFilesAtAll(t *testing.T) {
 		{"terminal escapes", "format: 1\nfield: \"\x1b[31mred\"\n", ""},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			_, err := Parse("f.field.yaml", []byte(test.data))
+			_, err := Parse("f.field.yaml", []byte(test.data), nil)
 			if err == nil {
 				t.Fatal("the file was accepted")
 			}
@@ -81,12 +81,12 @@ func TestFilesThatAreNoFieldFilesAtAll(t *testing.T) {
 }
 
 func TestMissingFileNamesThoseThatAreThere(t *testing.T) {
-	_, err := Load("testdata/etdc.field.yaml")
+	_, err := Load("testdata/etdc.field.yaml", "")
 	want := "testdata/etdc.field.yaml: there is no such file\n      that folder has etcd.field.yaml, haproxy.field.yaml, nats-jetstream.field.yaml, postgres.field.yaml"
 	if err == nil || err.Error() != want {
 		t.Errorf("got\n%v\nwant\n%s", err, want)
 	}
-	_, err = Load("testdata")
+	_, err = Load("testdata", "")
 	if err == nil || !strings.Contains(err.Error(), "is a folder, not a field file") {
 		t.Errorf("a folder: %v", err)
 	}
@@ -96,7 +96,7 @@ func TestMissingFileNamesThoseThatAreThere(t *testing.T) {
 // executing every template for every member.
 func TestFourRealProgramsCanBeSaid(t *testing.T) {
 	for _, name := range []string{"etcd", "nats-jetstream", "postgres", "haproxy"} {
-		f, err := Load("testdata/" + name + ".field.yaml")
+		f, err := Load("testdata/"+name+".field.yaml", "")
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -114,7 +114,7 @@ func TestKitsAreSound(t *testing.T) {
 		data := "format: 1\nfield: x\nnodes: [{name: 'n-{1..3}'}]\nroles:\n" +
 			"  others: {kit: warden, members: 1}\n" +
 			"  it: {kit: " + name + ", members: 3, knows: {store: others, queue: others, work: others, behind: others}}\n"
-		f, err := Parse(name, []byte(data))
+		f, err := Parse(name, []byte(data), nil)
 		if err != nil {
 			t.Errorf("kit %s: %v", name, err)
 			continue
@@ -147,7 +147,7 @@ roles:
 		{"plain", "plain: {kit", "plain: {members: 12, kit"},
 		{"bare", "  bare:\n    kit", "  bare:\n    members: 12\n    kit"},
 	} {
-		f, err := Parse("f.field.yaml", []byte(file))
+		f, err := Parse("f.field.yaml", []byte(file), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -164,7 +164,7 @@ roles:
 		if want := strings.Replace(file, test.old, test.new, 1); string(got) != want {
 			t.Errorf("%s: got\n%s\nwant\n%s", test.role, got, want)
 		}
-		again, err := Parse("f.field.yaml", got)
+		again, err := Parse("f.field.yaml", got, nil)
 		if err != nil || again.Field.Role(r.Name).Members != 12 {
 			t.Errorf("%s: read again: %v", test.role, err)
 		}
@@ -177,7 +177,7 @@ func TestSaveRefusesAFileThatSomebodyElseChanged(t *testing.T) {
 	if err := os.WriteFile(name, []byte(data), 0o640); err != nil {
 		t.Fatal(err)
 	}
-	f, err := Load(name)
+	f, err := Load(name, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -214,7 +214,7 @@ nodes:
   - {<<: *gull, name: gull-2}
 roles:
   crews: {kit: nats, members: 1, where: 'labels.disk == "nvme" and labels.rack == "7"'}
-`))
+`), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -230,7 +230,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(data)
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		file, err := Parse("f.field.yaml", data)
+		file, err := Parse("f.field.yaml", data, nil)
 		if err == nil {
 			finding.All(file.Field)
 		} else if err.Error() == "" {

@@ -143,6 +143,12 @@ func patternWords(pattern string) string {
 	case is("gate"):
 		return "a gate is quorum, all, first or a number"
 	}
+	switch pattern {
+	case "^each-node$":
+		return "write a number, each-node, {per-zone: N}, or {beside: ROLE}"
+	case "^[a-z0-9]+/[a-z0-9_]+$":
+		return "write an operating system and an architecture, such as linux/amd64"
+	}
 	return "it must match " + pattern
 }
 

@@ -41,11 +41,13 @@ type node struct {
 	keyLine, keyColumn, keyWidth int
 
 	scalar any // string, int64, uint64, float64, bool or nil; set when neither list nor keys is
-	list   []*node
-	keys   []string
-	values map[string]*node
-	isList bool
-	isMap  bool
+
+	variable string // whose value was put here
+	list     []*node
+	keys     []string
+	values   map[string]*node
+	isList   bool
+	isMap    bool
 }
 
 // parse reads YAML into a tree. Everything that can be wrong with it as YAML ends up in errs.

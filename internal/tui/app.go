@@ -33,7 +33,7 @@ import (
 const framesPerSecond = 90
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
-func Run(ctx context.Context, file string, folder control.Folder, ascii bool) error {
+func Run(ctx context.Context, file, env string, folder control.Folder, ascii bool) error {
 	session, err := control.Open(ctx, folder, "lanternfield open")
 	if err != nil {
 		return err
@@ -41,6 +41,7 @@ func Run(ctx context.Context, file string, folder control.Folder, ascii bool) er
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := newApp(ctx, file, folder, session)
+	a.env = env
 	a.look.ASCII = ascii || onlyASCII(os.Getenv)
 	a.gone = func() bool {
 		_, err := unix.IoctlGetWinsize(int(os.Stdout.Fd()), unix.TIOCGWINSZ)
@@ -95,6 +96,7 @@ const (
 type app struct {
 	ctx     context.Context
 	file    string
+	env     string // whose choices the file's variables take
 	folder  control.Folder
 	session control.Session
 	gone    func() bool // tells whether the terminal has gone; nil where there is none

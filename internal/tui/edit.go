@@ -39,6 +39,7 @@ type clash struct {
 // write is a change of the file that is to be made: from base to data, whatever else has happened to the file.
 type write struct {
 	base, data []byte
+	choices    *fieldfile.Choices
 	live       plan.Live // what runs while it is made
 	said       string
 	then       func(done edit) edits // what the edits are once it is written
@@ -212,7 +213,7 @@ func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string,
 			if err != nil {
 				return savedMsg{err: err}
 			}
-			return save(base.Name, write{base: base.Bytes, data: data, what: what, live: live,
+			return save(base.Name, write{base: base.Bytes, data: data, choices: base.Choices, what: what, live: live,
 				said: what + ", in the draft. u undoes it, v reviews it.",
 				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
 		}
@@ -262,7 +263,7 @@ func (a *app) redo() tea.Cmd {
 
 func (a *app) travel(w write) tea.Cmd {
 	name := a.file
-	w.live = a.snap.Live()
+	w.live, w.choices = a.snap.Live(), a.loaded.Choices
 	return func() tea.Msg { return save(name, w) }
 }
 
@@ -278,7 +279,7 @@ func save(name string, w write) savedMsg {
 	if merged {
 		data, conflicts = fieldfile.Merge(w.base, w.data, now, true)
 	}
-	theirs := &fieldfile.File{Name: name, Bytes: now}
+	theirs := &fieldfile.File{Name: name, Bytes: now, Choices: w.choices}
 	if len(conflicts) > 0 {
 		return savedMsg{clash: &clash{write: w, theirs: theirs, conflicts: conflicts}}
 	}
@@ -287,15 +288,13 @@ func save(name string, w write) savedMsg {
 
 func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
 	msg := savedMsg{said: w.said, merged: merged}
-	if msg.file, msg.err = fieldfile.Parse(now.Name, data); msg.err != nil {
+	if msg.file, msg.err = now.With(data); msg.err != nil {
 		return msg
 	}
 	if msg.err = now.Save(data); msg.err != nil {
 		return msg
 	}
-	if info, err := os.Stat(now.Name); err == nil {
-		msg.stamp = info.ModTime()
-	}
+	msg.stamp = stampOf(now.Name, now.Env())
 	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
 	msg.found = finding.All(msg.file.Field)
 	msg.review = plan.Preview(msg.file.Field, w.live)

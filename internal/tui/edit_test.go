@@ -39,7 +39,7 @@ func onFile(t *testing.T) *app {
 	}
 	a := onRehearsal(t, 120, 40).app
 	a.file, a.snap, a.review = name, &engine.Snapshot{State: engine.StateDraft}, nil
-	f, err := fieldfile.Load(name)
+	f, err := fieldfile.Load(name, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -190,7 +190,7 @@ func TestAFindingIsMended(t *testing.T) {
 	if err := os.WriteFile(a.file, []byte(voting), 0o640); err != nil {
 		t.Fatal(err)
 	}
-	f, err := fieldfile.Load(a.file)
+	f, err := fieldfile.Load(a.file, "")
 	if err != nil {
 		t.Fatal(err)
 	}

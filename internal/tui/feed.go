@@ -139,22 +139,30 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 
 // readFile reads the field file when it has changed.
 func (a *app) readFile(anyway bool) tea.Cmd {
-	name, stamp := a.file, a.stamp
+	name, env, stamp := a.file, a.env, a.stamp
 	return func() tea.Msg {
-		info, err := os.Stat(name)
-		if err == nil && info.ModTime().Equal(stamp) && !anyway {
+		now := stampOf(name, env)
+		if !now.IsZero() && now.Equal(stamp) && !anyway {
 			return sameFileMsg{}
 		}
-		f, failed := fieldfile.Load(name)
-		msg := fileMsg{file: f, err: failed}
-		if err == nil {
-			msg.stamp = info.ModTime()
-		}
+		f, failed := fieldfile.Load(name, env)
+		msg := fileMsg{file: f, err: failed, stamp: now}
 		if failed == nil {
 			msg.found = finding.All(f.Field)
 		}
 		return msg
 	}
+}
+
+// stampOf is when the field file, or what its environment chooses, was last written; zero when it cannot be told.
+func stampOf(name, env string) time.Time {
+	var latest time.Time
+	for _, n := range []string{name, fieldfile.ChoicesName(name, env)} {
+		if info, err := os.Stat(n); err == nil && info.ModTime().After(latest) && (n == name || env != "") {
+			latest = info.ModTime()
+		}
+	}
+	return latest
 }
 
 func (a *app) takeFile(msg fileMsg) tea.Cmd {

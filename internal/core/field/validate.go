@@ -15,6 +15,7 @@ type Problem struct {
 	Path []string
 	Text string
 	Hint string
+	Key  bool // it is the key itself, not its value, that is wrong
 }
 
 // FillDefaults says what was left unsaid.

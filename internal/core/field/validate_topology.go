@@ -1,6 +1,7 @@
 package field
 
 import (
+	"encoding/json"
 	"maps"
 	"slices"
 	"strconv"
@@ -55,10 +56,13 @@ func (v *validator) neighbours() {
 // settings checks values against what the kits know, at every level.
 func (v *validator) settings() {
 	known := map[string][]*Option{}
-	free := false // a role without a kit takes any setting
+	programs := "" // of roles without a kit, whose settings are what their templates ask for
 	for i := range v.Roles {
 		r := &v.Roles[i]
-		free = free || r.Kit == ""
+		if r.Kit == "" {
+			text, _ := json.Marshal(r.Program)
+			programs += string(text)
+		}
 		for j := range r.Options {
 			known[r.Options[j].Name] = append(known[r.Options[j].Name], &r.Options[j])
 		}
@@ -75,8 +79,9 @@ func (v *validator) settings() {
 	shared := func(settings map[string]Text, at ...string) {
 		for _, key := range slices.Sorted(maps.Keys(settings)) {
 			here := append(slices.Clone(at), key)
-			if len(known[key]) == 0 && !free {
+			if len(known[key]) == 0 && !strings.Contains(programs, key) {
 				v.add(here, didYouMean(key, slices.Sorted(maps.Keys(known))), "no role has a setting %q", key)
+				v.problems[len(v.problems)-1].Key = true
 			}
 			for _, o := range known[key] {
 				if err := o.Check(settings[key]); err != nil {
@@ -120,6 +125,7 @@ func (v *validator) ofRole(r *Role, settings map[string]Text, at []string) {
 				}
 			}
 			v.add(here, hint, "role %s has no setting %q", r.Name, key)
+			v.problems[len(v.problems)-1].Key = true
 			continue
 		}
 		if err := o.Check(settings[key]); err != nil {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/setting"
 )
 
 // View is the dot of every template.
@@ -20,6 +21,7 @@ type View struct {
 	member  Member
 	target  field.MemberName // who shall lead, in a step that hands over
 	secrets bool             // secrets may be used here
+	noted   func(setting.Value)
 }
 
 func (s *Scene) view(name field.MemberName) *View {
@@ -104,13 +106,51 @@ func (v *View) Calls(name string) ([]*View, error) {
 	return v.scene.views(staying), nil
 }
 
-// Setting is the value of one of the role's settings.
-func (v *View) Setting(name string) (string, error) {
-	settings := v.scene.Field.Role(v.member.Role).Settings
-	if value, ok := settings[name]; ok {
-		return string(value), nil
+// Everyone is the joined members of all roles that this one calls or knows, role by role, each once.
+func (v *View) Everyone() []*View {
+	role := v.scene.Field.Role(v.member.Role)
+	var out []*View
+	seen := map[string]bool{}
+	for _, name := range slices.Concat(slices.Sorted(maps.Keys(role.Calls)), slices.Sorted(maps.Keys(role.Knows))) {
+		members, err := v.Calls(name)
+		for _, m := range members {
+			if err == nil && !seen[m.Member] {
+				seen[m.Member] = true
+				out = append(out, m)
+			}
+		}
 	}
-	return "", unknown("setting", name, slices.Sorted(maps.Keys(settings)))
+	return out
+}
+
+// HasPort tells whether the member has a port of that name.
+func (v *View) HasPort(name string) bool {
+	_, ok := v.member.Ports[name]
+	return ok
+}
+
+// Setting is the value of one of the member's settings, wherever it was said.
+func (v *View) Setting(name string) (string, error) {
+	role := v.scene.Field.Role(v.member.Role)
+	m := setting.Member{Name: v.member.Name, Role: role, Node: v.scene.Field.Node(v.member.Node)}
+	if o := role.Option(name); o != nil && o.From != "" {
+		for _, other := range v.scene.Members {
+			if other.Role == m.Role.Name && other.Node == v.member.Node {
+				m.Here++
+			}
+		}
+	}
+	value, ok, err := setting.One(v.scene.Field, m, name)
+	switch {
+	case err != nil:
+		return "", err
+	case !ok:
+		return "", unknown("setting", name, slices.Concat(role.OptionNames(), slices.Sorted(maps.Keys(role.Settings))))
+	}
+	if v.noted != nil {
+		v.noted(value)
+	}
+	return string(value.Value), nil
 }
 
 // Captured is a value that a procedure took from an answer.
@@ -170,4 +210,5 @@ func unknown(what, name string, known []string) error {
 
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
-	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target"}
+	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
+	"Everyone", "HasPort"}

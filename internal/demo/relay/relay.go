@@ -19,6 +19,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"math"
 	"maps"
 	"net/http"
 	"slices"
@@ -27,6 +28,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/demo/part"
 )
 
@@ -39,6 +41,7 @@ type Options struct {
 // Config is a relay's config file.
 type Config struct {
 	Peers []string `json:"peers"` // URLs of the other relays
+	Keeps string   `json:"keeps"` // how much may wait, such as 64MiB; without bounds when empty
 }
 
 // Job is something to do.
@@ -62,6 +65,8 @@ type relay struct {
 
 	mu      sync.Mutex
 	waiting []Job
+	kept    int64 // bytes of the jobs that wait
+	keeps   int64 // how many may
 	taken   map[string]taken
 	more    chan struct{} // closed when a job comes
 	readers map[chan string]bool
@@ -81,7 +86,7 @@ func Run(ctx context.Context, o Options) error {
 
 func play(ctx context.Context, p *part.Part, o Options) error {
 	r := &relay{Part: p, within: o.DoneWithin, http: &http.Client{}, taken: map[string]taken{}, more: make(chan struct{}), readers: map[chan string]bool{}}
-	if err := part.Configured(ctx, p, func(c Config) { r.peers.Store(&c.Peers) }); err != nil {
+	if err := part.Configured(ctx, p, r.configure); err != nil {
 		return err
 	}
 	l, err := p.Listen()
@@ -94,11 +99,33 @@ func play(ctx context.Context, p *part.Part, o Options) error {
 	return p.Serve(ctx, l)
 }
 
+func (r *relay) configure(c Config) {
+	r.peers.Store(&c.Peers)
+	most := int64(math.MaxInt64)
+	if b, err := field.ParseBytes(c.Keeps); err == nil && c.Keeps != "" {
+		most = int64(b)
+	}
+	r.mu.Lock()
+	r.keeps = most
+	r.mu.Unlock()
+}
+
+// full tells whether one more job of that size is too much.
+func (r *relay) full(size int) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.kept+int64(size) > r.keeps
+}
+
 func (r *relay) routes(life context.Context) {
 	r.Mux.HandleFunc("POST /jobs", func(w http.ResponseWriter, q *http.Request) {
 		body, err := io.ReadAll(http.MaxBytesReader(w, q.Body, 1<<20))
 		if err != nil {
 			part.Refuse(w, http.StatusBadRequest, "the job cannot be read: %v", err)
+			return
+		}
+		if r.full(len(body)) {
+			part.Refuse(w, http.StatusServiceUnavailable, "%s keeps no more jobs; try another relay, or later", r.Name)
 			return
 		}
 		id := make([]byte, 8)
@@ -146,6 +173,7 @@ func (r *relay) put(j Job) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.waiting = append(r.waiting, j)
+	r.kept += int64(len(j.Body))
 	close(r.more)
 	r.more = make(chan struct{})
 }
@@ -159,6 +187,7 @@ func (r *relay) take() (Job, bool, <-chan struct{}) {
 	}
 	j := r.waiting[0]
 	r.waiting = r.waiting[1:]
+	r.kept -= int64(len(j.Body))
 	r.taken[j.ID] = taken{j, time.Now().Add(r.within)}
 	return j, true, nil
 }
