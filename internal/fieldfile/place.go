@@ -120,6 +120,7 @@ func (f *File) insertLine(before int, text string) []byte {
 	end := "\n"
 	if bytes.Contains(f.Bytes, []byte("\r\n")) {
 		end = "\r\n"
+		text = strings.ReplaceAll(text, "\n", end)
 	}
 	at := f.offset(before)
 	head := f.Bytes[:at]
