@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
 )
 
@@ -112,26 +113,16 @@ func (a *app) targets() (name string, members []*board.Member) {
 	return "everything in " + string(at.Zone), members
 }
 
-// without says what voting roles could not do without those members.
+// without says what could not be done, or only just, without those members.
 func (a *app) without(members []*board.Member) []string {
-	var text []string
-	gone := map[field.RoleName]int{}
+	var faults []whatif.Fault
 	for _, m := range members {
-		if m.Phase == engine.Ready {
-			gone[m.Role]++
-		}
+		faults = append(faults, whatif.Fault{Member: m.Member})
 	}
-	for i := range a.model.Roles {
-		r := &a.model.Roles[i]
-		n := gone[r.Role]
-		switch left := r.VotesReady - n; {
-		case n == 0:
-		case r.Votes && left < r.VotesNeeded:
-			text = append(text, fmt.Sprintf("%s then holds %d of %d votes and needs %d: writes stop.", r.Role, max(0, left), r.Voters, r.VotesNeeded))
-		case r.Votes && left == r.VotesNeeded:
-			text = append(text, fmt.Sprintf("%s then holds %d of %d votes: writes go on, and one more loss stops them.", r.Role, left, r.Voters))
-		case r.Ready == n:
-			text = append(text, fmt.Sprintf("%s then has nobody left to do its work.", r.Role))
+	var text []string
+	for _, l := range a.model.Scene().Fail(faults...).Roles {
+		if words, weight := l.Words(true); weight > whatif.Fine && !l.Already {
+			text = append(text, words+".")
 		}
 	}
 	return text

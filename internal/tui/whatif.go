@@ -2,8 +2,8 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/panel"
@@ -28,24 +28,6 @@ func (a *app) fault() (whatif.Fault, string) {
 	return f, string(at.Zone)
 }
 
-// standing are the members that a failure would find: those that run, or, before anything runs, those of the draft.
-func (a *app) standing() []whatif.Member {
-	draft := a.model.Snap.State == engine.StateDraft || a.model.Snap.State == engine.StateRetired
-	var members []whatif.Member
-	for i := range a.model.Roles {
-		r := &a.model.Roles[i]
-		for j := range r.Members {
-			m := &r.Members[j]
-			if m.Unsent && !draft {
-				continue // it does not run yet
-			}
-			members = append(members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: m.Zone,
-				Works: draft || m.Phase == engine.Ready, Votes: len(r.Roster) == 0 || m.Seat == "voter"})
-		}
-	}
-	return members
-}
-
 // suppose finds what would come of the failure of what is under the cursor and lays it over the board.
 func (a *app) suppose() (sentence string) {
 	if !a.whatIf || a.draft == nil {
@@ -53,7 +35,7 @@ func (a *app) suppose() (sentence string) {
 		return ""
 	}
 	fault, name := a.fault()
-	loss := whatif.Fail(a.draft, a.standing(), fault)
+	loss := a.model.Scene().Fail(fault)
 	a.model.Suppose(&loss)
 	return fmt.Sprintf("If %s failed: %s.", name, loss.Sentence())
 }
@@ -64,29 +46,33 @@ type hurts struct {
 	foot panel.Foot
 }
 
-// mostSupposed bounds the work of trying every single failure, in nodes times members.
-const mostSupposed = 150_000
+// mostSupposed bounds the work of looking for failures between two frames, in members.
+const mostSupposed = 60_000
 
-// hurting lists the single failures that hurt most, the worst first.
+// hurting lists the failures that hurt most, of one thing and of two at once, the worst first.
 func (a *app) hurting() panel.Foot {
 	if a.hurts.of == a.model {
 		return a.hurts.foot
 	}
 	a.hurts.of, a.hurts.foot = a.model, panel.Foot{}
-	members := a.standing()
-	if len(a.draft.Nodes)*len(members) > mostSupposed {
+	scene := a.model.Scene()
+	if len(scene.Members) > mostSupposed {
 		return panel.Foot{}
 	}
-	foot := panel.Foot{Head: "single failures that would stop something"}
-	for _, c := range whatif.Singles(a.draft, members) {
-		if len(foot.Lines) == 6 {
-			break
+	singles, doubles := scene.Worst(5)
+	foot := panel.Foot{Head: "failures that would stop something"}
+	for _, c := range append(singles, doubles...) {
+		var names []string
+		for _, f := range c.Faults {
+			names = append(names, string(f.Zone)+string(f.Node))
 		}
-		foot.Lines = append(foot.Lines, panel.Can{Key: string(c.Faults[0].Zone) + string(c.Faults[0].Node), Word: c.Loss.Stops()})
+		foot.Lines = append(foot.Lines, panel.Can{Key: strings.Join(names, " + "), Word: c.Loss.Stops()})
+	}
+	if len(singles) == 0 {
+		foot.Head = "no single failure of a node or a zone would stop anything"
 	}
 	if len(foot.Lines) == 0 {
-		foot.Head = "no single failure of a node or a zone"
-		foot.Lines = []panel.Can{{Word: "would stop anything"}}
+		foot.Lines = []panel.Can{{Word: "nor would any two together"}}
 	}
 	a.hurts.foot = foot
 	return foot

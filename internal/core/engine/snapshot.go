@@ -81,6 +81,7 @@ type RoleView struct {
 	Gates       []GateView          `json:"gates,omitempty"`
 	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
 	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
+	Calls       []field.RoleName    `json:"calls,omitempty"`   // without whom it cannot do its work
 	Worked      bool                `json:"worked,omitempty"`  // has had its quorum, or a ready member, since it was founded
 }
 
@@ -182,7 +183,7 @@ func Snap(s *State, at time.Time) *Snapshot {
 func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
-		Led: role.Votes && role.Program != nil && role.Program.Leader != nil}
+		Led: role.Votes && role.Program != nil && role.Program.Leader != nil, Calls: role.Called()}
 	joined := 0
 	for _, m := range members {
 		if s.IsReady(m) {
@@ -268,9 +269,10 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 	for _, m := range members {
 		if role := s.Field.Role(m.Role); role != nil {
 			u := used[m.Node]
-			u.CPU += role.Room.CPU
-			u.Memory += role.Room.Memory
-			u.Disk += role.Room.Disk
+			taken := role.Taken()
+			u.CPU += taken.CPU
+			u.Memory += taken.Memory
+			u.Disk += taken.Disk
 			used[m.Node] = u
 		}
 	}
@@ -282,7 +284,7 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 		views = append(views, v)
 	}
 	for _, n := range s.Field.Nodes {
-		add(n.Name, n.Zone, n.Size)
+		add(n.Name, n.Zone, n.Offered())
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
 		if s.Field.Node(name) == nil && !s.Nodes[name].Released {

@@ -174,6 +174,11 @@ func (f *Field) Needs(role *Role) map[RoleName]Gate {
 	return needs
 }
 
+// Called lists the roles that this one calls, each once, by name.
+func (r *Role) Called() []RoleName {
+	return slices.Compact(slices.Sorted(maps.Values(r.Calls)))
+}
+
 // Founds tells whether the member at this place among the first members of a role founds the cluster.
 func (r *Role) Founds(index int) bool { return r.Start == Together || index == 0 }
 

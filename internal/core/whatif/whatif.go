@@ -1,16 +1,38 @@
 // Package whatif says what would go dark, and what would stop working for whom, if something failed: a member, a node, a
-// zone, or any of them together.
+// zone, or any of them together. It is the one place where that is worked out and worded.
 package whatif
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/quorum"
 )
+
+// Role is a role as far as it matters here.
+type Role struct {
+	Name  field.RoleName
+	Votes bool
+	Calls []field.RoleName // without whom it cannot do its work
+}
+
+// RolesOf gives the roles of a draft.
+func RolesOf(f *field.Field) []Role {
+	roles := make([]Role, len(f.Roles))
+	for i := range f.Roles {
+		r := &f.Roles[i]
+		roles[i] = Role{Name: r.Name, Votes: r.Votes, Calls: r.Called()}
+	}
+	return roles
+}
+
+// Scene is who is there: the roles in the order of the field, and their members.
+type Scene struct {
+	Roles   []Role
+	Members []Member
+}
 
 // Member is a member as far as it matters here.
 type Member struct {
@@ -57,27 +79,39 @@ type RoleLoss struct {
 // Losses is how many more of the role's members may be lost.
 func (l RoleLoss) Losses() int { return l.Left - l.Needed }
 
-// Fail finds what a fault leads to. What a role calls it needs to do its work, and so on along the calls; what it only
-// knows, or only waits for at its start, it does not.
-func Fail(f *field.Field, members []Member, faults ...Fault) Loss {
-	loss := Loss{Dark: map[field.MemberName]bool{}}
-	type count struct{ all, works, left int }
-	counts := map[field.RoleName]*count{}
-	for i := range f.Roles {
-		counts[f.Roles[i].Name] = &count{}
+// count is how many of a role there are, work, and would be left; of voting roles, votes.
+type count struct{ all, works, left int }
+
+func (c count) needed(r *Role) int {
+	if r.Votes {
+		return quorum.Needed(c.all)
 	}
-	for _, m := range members {
-		c := counts[m.Role]
-		if c == nil {
+	return 1
+}
+
+// Fail finds what faults lead to. What a role calls it needs to do its work, and so on along the calls; what it only
+// knows, or only waits for at its start, it does not.
+func (s *Scene) Fail(faults ...Fault) Loss {
+	loss := Loss{Dark: map[field.MemberName]bool{}}
+	index := s.index()
+	counts := make([]count, len(s.Roles))
+	for i := range s.Members {
+		m := &s.Members[i]
+		r, ok := index[m.Role]
+		if !ok {
 			continue
 		}
-		hit := slices.ContainsFunc(faults, func(f Fault) bool { return f.Hits(m) })
+		hit := false
+		for _, f := range faults {
+			hit = hit || f.Hits(*m)
+		}
 		if hit {
 			loss.Dark[m.Name] = true
 		}
-		if r := f.Role(m.Role); r.Votes && !m.Votes {
+		if s.Roles[r].Votes && !m.Votes {
 			continue
 		}
+		c := &counts[r]
 		c.all++
 		if m.Works {
 			c.works++
@@ -86,48 +120,97 @@ func Fail(f *field.Field, members []Member, faults ...Fault) Loss {
 			}
 		}
 	}
-	stopped := map[field.RoleName]bool{}
-	concerned := map[field.RoleName]*RoleLoss{}
-	for _, r := range f.Roles {
-		c := counts[r.Name]
-		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: 1}
-		if r.Votes {
-			l.Needed = quorum.Needed(c.all)
-		}
+	now := s.asItIs(index, counts)
+	stopped := make([]bool, len(s.Roles))
+	concerned := make([]*RoleLoss, len(s.Roles))
+	for i := range s.Roles {
+		r, c := &s.Roles[i], counts[i]
+		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: c.needed(r)}
 		if c.all > 0 && c.left < l.Needed {
-			l.Stopped, stopped[r.Name] = true, true
-			l.Already = c.works < l.Needed
+			l.Stopped, stopped[i] = true, true
 		}
+		l.Already = now[i]
 		if c.left < c.works || l.Stopped {
-			concerned[r.Name] = l
+			concerned[i] = l
 		}
 	}
-	for grown := true; grown; { // along the calls
-		grown = false
-		for _, r := range f.Roles {
-			if stopped[r.Name] || counts[r.Name].all == 0 {
-				continue
-			}
-			for _, called := range slices.Sorted(maps.Values(r.Calls)) {
-				if !stopped[called] {
-					continue
-				}
-				if concerned[r.Name] == nil {
-					c := counts[r.Name]
-					concerned[r.Name] = &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: 1}
-				}
-				concerned[r.Name].Through, stopped[r.Name], grown = called, true, true
-				break
-			}
+	s.follow(index, counts, stopped, func(i int, through field.RoleName) {
+		if concerned[i] == nil {
+			c, r := counts[i], &s.Roles[i]
+			concerned[i] = &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: c.needed(r), Already: now[i]}
 		}
-	}
-	for _, r := range f.Roles {
-		if l := concerned[r.Name]; l != nil {
+		concerned[i].Through = through
+	})
+	for _, l := range concerned {
+		if l != nil {
 			loss.Roles = append(loss.Roles, *l)
 		}
 	}
 	slices.SortStableFunc(loss.Roles, func(a, b RoleLoss) int { return rank(a) - rank(b) })
 	return loss
+}
+
+// AsItIs says how every role stands without any fault.
+func (s *Scene) AsItIs() []RoleLoss {
+	index, counts := s.index(), make([]count, len(s.Roles))
+	for i := range s.Members {
+		m := &s.Members[i]
+		r, ok := index[m.Role]
+		if !ok || s.Roles[r].Votes && !m.Votes {
+			continue
+		}
+		counts[r].all++
+		if m.Works {
+			counts[r].works++
+		}
+	}
+	out := make([]RoleLoss, len(s.Roles))
+	stopped := make([]bool, len(s.Roles))
+	for i := range s.Roles {
+		r, c := &s.Roles[i], counts[i]
+		out[i] = RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.works, Of: c.all, Needed: c.needed(r)}
+		out[i].Stopped = c.all > 0 && c.works < out[i].Needed
+		stopped[i] = out[i].Stopped
+	}
+	s.follow(index, counts, stopped, func(i int, through field.RoleName) { out[i].Through = through })
+	return out
+}
+
+// asItIs tells which roles do not work without any fault, by themselves or through others.
+func (s *Scene) asItIs(index map[field.RoleName]int, counts []count) []bool {
+	stopped := make([]bool, len(s.Roles))
+	for i := range s.Roles {
+		stopped[i] = counts[i].all > 0 && counts[i].works < counts[i].needed(&s.Roles[i])
+	}
+	s.follow(index, counts, stopped, func(int, field.RoleName) {})
+	return stopped
+}
+
+func (s *Scene) index() map[field.RoleName]int {
+	index := make(map[field.RoleName]int, len(s.Roles))
+	for i, r := range s.Roles {
+		index[r.Name] = i
+	}
+	return index
+}
+
+// follow goes along the calls from the roles that have stopped to those that cannot do their work without them.
+func (s *Scene) follow(index map[field.RoleName]int, counts []count, stopped []bool, found func(role int, through field.RoleName)) {
+	for grown := true; grown; {
+		grown = false
+		for i := range s.Roles {
+			if stopped[i] || counts[i].all == 0 {
+				continue
+			}
+			for _, called := range s.Roles[i].Calls {
+				if j, ok := index[called]; ok && stopped[j] {
+					stopped[i], grown = true, true
+					found(i, called)
+					break
+				}
+			}
+		}
+	}
 }
 
 // rank orders what a fault costs: what stops by itself, what stops through others, what has no reserve left, the rest.
@@ -145,32 +228,55 @@ func rank(l RoleLoss) int {
 	return 4
 }
 
+// Weight tells how much a line matters.
+type Weight int
+
+// How much a line matters.
+const (
+	Fine    Weight = iota // goes on
+	Tight                 // goes on without any reserve
+	Stopped               // does not go on
+)
+
+// Words says what the loss means for the role. will is for what has not happened yet.
+func (l RoleLoss) Words(will bool) (string, Weight) {
+	verb := func(now, then string) string {
+		if will {
+			return then
+		}
+		return now
+	}
+	votes := fmt.Sprintf("%s %s %d of %d votes", l.Role, verb("holds", "would hold"), l.Left, l.Of)
+	switch {
+	case l.Already && will:
+		return fmt.Sprintf("%s does not work as it is", l.Role), Stopped
+	case l.Stopped && l.Votes:
+		return fmt.Sprintf("%s and needs %d: writes stop", votes, l.Needed), Stopped
+	case l.Stopped:
+		return fmt.Sprintf("%s %s nobody left to do its work", l.Role, verb("has", "would have")), Stopped
+	case l.Through != "":
+		return fmt.Sprintf("%s %s not do its work without %s", l.Role, verb("can", "could"), l.Through), Stopped
+	case l.Votes && l.Losses() == 0:
+		return votes + ": writes go on; one more loss stops them", Tight
+	case l.Votes:
+		return fmt.Sprintf("%s: writes go on, and %d more may be lost", votes, l.Losses()), Fine
+	case l.Losses() == 0:
+		return fmt.Sprintf("%s goes on with the last of %d", l.Role, l.Of), Tight
+	}
+	return fmt.Sprintf("%s goes on with %d of %d", l.Role, l.Left, l.Of), Fine
+}
+
 // Sentence words the loss, the worst first.
 func (l Loss) Sentence() string {
 	if len(l.Dark) == 0 {
 		return "Nothing stands here that could go dark."
 	}
 	parts := []string{counted(len(l.Dark), "lantern") + " would go dark"}
-	harmless := true
 	for _, r := range l.Roles {
-		switch {
-		case r.Already:
-			parts = append(parts, fmt.Sprintf("%s does not work as it is", r.Role))
-		case r.Stopped && r.Votes:
-			parts = append(parts, fmt.Sprintf("%s would hold %d of %d votes and needs %d: writes stop", r.Role, r.Left, r.Of, r.Needed))
-		case r.Stopped:
-			parts = append(parts, fmt.Sprintf("%s would have nobody left to do its work", r.Role))
-		case r.Through != "":
-			parts = append(parts, fmt.Sprintf("%s could not do its work without %s", r.Role, r.Through))
-		case r.Votes && r.Losses() == 0:
-			parts = append(parts, fmt.Sprintf("%s would hold %d of %d votes, one more loss stops writes", r.Role, r.Left, r.Of))
-		default:
-			parts = append(parts, fmt.Sprintf("%s goes on with %d of %d", r.Role, r.Left, r.Of))
-			continue
-		}
-		harmless = false
+		words, _ := r.Words(true)
+		parts = append(parts, words)
 	}
-	if harmless && len(l.Roles) == 0 {
+	if len(l.Roles) == 0 {
 		parts = append(parts, "nothing would be missed")
 	}
 	return strings.Join(parts, " · ")
@@ -189,17 +295,6 @@ type Case struct {
 	Loss   Loss
 }
 
-// Hurts is how bad a loss is: what stops weighs most, then what has no reserve left.
-func (l Loss) Hurts() int {
-	weight := 0
-	for _, r := range l.Roles {
-		if !r.Already {
-			weight += []int{1000, 300, 100, 10, 1}[rank(r)]
-		}
-	}
-	return weight
-}
-
 // Stops names the roles that would stop, those that stop by themselves first.
 func (l Loss) Stops() string {
 	var names []string
@@ -209,24 +304,4 @@ func (l Loss) Stops() string {
 		}
 	}
 	return strings.Join(names, ", ")
-}
-
-// Singles lists every single failure of a node or a zone that would stop something, the worst first.
-func Singles(f *field.Field, members []Member) []Case {
-	var cases []Case
-	try := func(fault Fault) {
-		if l := Fail(f, members, fault); l.Hurts() >= 100 {
-			cases = append(cases, Case{[]Fault{fault}, l})
-		}
-	}
-	if zones := f.Zones(); len(zones) > 1 {
-		for _, z := range zones {
-			try(Fault{Zone: z})
-		}
-	}
-	for _, n := range f.Nodes {
-		try(Fault{Node: n.Name})
-	}
-	slices.SortStableFunc(cases, func(a, b Case) int { return b.Loss.Hurts() - a.Loss.Hurts() })
-	return cases
 }

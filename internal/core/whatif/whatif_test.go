@@ -43,14 +43,14 @@ func TestWhatAFaultLeadsTo(t *testing.T) {
 		want   string
 	}{
 		{[]Fault{{Member: "crews-1"}}, "1 lantern would go dark · crews goes on with 2 of 3"},
-		{[]Fault{{Node: "n3"}}, "2 lanterns would go dark · store would hold 2 of 3 votes, one more loss stops writes · crews goes on with 2 of 3"},
-		{[]Fault{{Zone: "z1"}}, "4 lanterns would go dark · queue would have nobody left to do its work · lookout would have nobody left to do its work · crews could not do its work without queue · pier could not do its work without crews · store would hold 2 of 3 votes, one more loss stops writes"},
+		{[]Fault{{Node: "n3"}}, "2 lanterns would go dark · store would hold 2 of 3 votes: writes go on; one more loss stops them · crews goes on with 2 of 3"},
+		{[]Fault{{Zone: "z1"}}, "4 lanterns would go dark · queue would have nobody left to do its work · lookout would have nobody left to do its work · crews could not do its work without queue · pier could not do its work without crews · store would hold 2 of 3 votes: writes go on; one more loss stops them"},
 		{[]Fault{{Member: "store-1"}, {Member: "store-2"}}, "2 lanterns would go dark · store would hold 1 of 3 votes and needs 2: writes stop · crews could not do its work without store · pier could not do its work without crews"},
-		{[]Fault{{Role: "store", Zone: "z3"}}, "1 lantern would go dark · store would hold 2 of 3 votes, one more loss stops writes"},
+		{[]Fault{{Role: "store", Zone: "z3"}}, "1 lantern would go dark · store would hold 2 of 3 votes: writes go on; one more loss stops them"},
 		{[]Fault{{Node: "n9"}}, "Nothing stands here that could go dark."},
 	} {
 		f, members := ferries()
-		if got := Fail(f, members, test.faults...).Sentence(); got != test.want {
+		if got := sceneOf(f, members).Fail(test.faults...).Sentence(); got != test.want {
 			t.Errorf("%+v:\n got %s\nwant %s", test.faults, got, test.want)
 		}
 	}
@@ -59,28 +59,157 @@ func TestWhatAFaultLeadsTo(t *testing.T) {
 func TestWhatIsDarkAlreadyCountsAsDark(t *testing.T) {
 	f, members := ferries()
 	members[1].Works = false // store-2
-	got := Fail(f, members, Fault{Node: "n1"}).Sentence()
+	got := sceneOf(f, members).Fail(Fault{Node: "n1"}).Sentence()
 	if !strings.Contains(got, "store would hold 1 of 3 votes and needs 2: writes stop") {
 		t.Error(got)
 	}
 	members[0].Works = false
-	if got := Fail(f, members, Fault{Node: "n6"}).Sentence(); !strings.Contains(got, "store does not work as it is") {
+	if got := sceneOf(f, members).Fail(Fault{Node: "n6"}).Sentence(); !strings.Contains(got, "store does not work as it is") {
 		t.Error(got)
 	}
 	members[0].Works, members[1].Works, members[2].Votes = true, true, false // store-3 is a learner
-	if l := Fail(f, members, Fault{Member: "store-3"}); len(l.Roles) != 0 || len(l.Dark) != 1 {
+	if l := sceneOf(f, members).Fail(Fault{Member: "store-3"}); len(l.Roles) != 0 || len(l.Dark) != 1 {
 		t.Errorf("a learner casts no vote: %+v", l)
 	}
 }
 
-func TestTheWorstSingleFailuresComeFirst(t *testing.T) {
-	f, members := ferries()
+func sceneOf(f *field.Field, members []Member) *Scene {
+	return &Scene{Roles: RolesOf(f), Members: members}
+}
+
+func wordCases(cases []Case) string {
 	var got []string
-	for _, c := range Singles(f, members) {
-		got = append(got, fmt.Sprintf("%s%s: %s", c.Faults[0].Zone, c.Faults[0].Node, c.Loss.Stops()))
+	for _, c := range cases {
+		var units []string
+		for _, f := range c.Faults {
+			units = append(units, string(f.Zone)+string(f.Node))
+		}
+		got = append(got, strings.Join(units, "+")+": "+c.Loss.Stops())
 	}
-	if want := "z1: queue, lookout, crews, pier|z3: pier|n2: lookout|n6: pier"; strings.Join(got, "|") != want {
+	return strings.Join(got, "|")
+}
+
+func TestTheWorstFailuresComeFirst(t *testing.T) {
+	f, members := ferries()
+	singles, doubles := sceneOf(f, members).Worst(20)
+	if got, want := wordCases(singles), "z1: queue, lookout, crews, pier|z3: pier|n2: lookout|n6: pier"; got != want {
 		t.Errorf("got %v", got)
+	}
+	want := "z1+z3: store, queue, pier, lookout, crews|z1+z2: store, queue, lookout, crews, pier|z1+n3: "
+	if got := wordCases(doubles); !strings.HasPrefix(got, want) {
+		t.Errorf("got %v", got)
+	}
+}
+
+// TestWorstAgainstTryingEveryFailure tries every node, zone and pair of random scenes one by one.
+func TestWorstAgainstTryingEveryFailure(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 300 {
+		f, _ := ferries()
+		var members []Member
+		for i := range f.Roles {
+			role := &f.Roles[i]
+			role.Votes = r.IntN(3) == 0
+			for j := range r.IntN(5) {
+				n := f.Nodes[r.IntN(6)]
+				members = append(members, Member{Name: role.Name.Member(j + 1), Role: role.Name, Node: n.Name, Zone: n.Zone, Works: r.IntN(6) > 0, Votes: r.IntN(6) > 0})
+			}
+		}
+		s := sceneOf(f, members)
+		var units []Fault
+		seen := map[Fault]bool{}
+		for _, m := range members {
+			for _, u := range []Fault{{Zone: m.Zone}, {Node: m.Node}} {
+				if !seen[u] {
+					seen[u] = true
+					units = append(units, u)
+				}
+			}
+		}
+		zones := 0
+		for _, u := range units {
+			if u.Zone != "" {
+				zones++
+			}
+		}
+		stops := func(faults ...Fault) map[field.RoleName]bool {
+			out := map[field.RoleName]bool{}
+			now := map[field.RoleName]bool{}
+			for _, l := range s.Fail().Roles { // what does not work as it is
+				now[l.Role] = l.Stopped || l.Through != ""
+			}
+			for _, l := range s.Fail(faults...).Roles {
+				if (l.Stopped || l.Through != "") && !l.Already && !now[l.Role] {
+					out[l.Role] = true
+				}
+			}
+			return out
+		}
+		ones, twos := map[Fault]bool{}, map[[2]Fault]bool{}
+		for i, a := range units {
+			if a.Zone != "" && zones < 2 {
+				continue
+			}
+			if len(stops(a)) > 0 {
+				ones[a] = true
+			}
+			for _, b := range units[i+1:] {
+				if b.Zone != "" && zones < 2 || a.Zone != "" && inZone(members, a.Zone, b.Node) || b.Zone != "" && inZone(members, b.Zone, a.Node) {
+					continue
+				}
+				for role := range stops(a, b) {
+					if !stops(a)[role] && !stops(b)[role] {
+						twos[[2]Fault{a, b}], twos[[2]Fault{b, a}] = true, true
+					}
+				}
+			}
+		}
+		singles, doubles := s.Worst(1000)
+		for _, c := range singles {
+			if !ones[c.Faults[0]] {
+				t.Fatalf("%+v would stop nothing, of %+v", c.Faults[0], members)
+			}
+		}
+		for _, c := range doubles {
+			if !twos[[2]Fault{c.Faults[0], c.Faults[1]}] {
+				t.Fatalf("%+v would stop nothing more, of %+v", c.Faults, members)
+			}
+		}
+		if len(singles) != len(ones) || len(doubles)*2 != len(twos) {
+			t.Fatalf("%d of %d failures, %d of %d pairs were found of %+v", len(singles), len(ones), len(doubles), len(twos)/2, members)
+		}
+	}
+}
+
+func inZone(members []Member, zone field.ZoneName, node field.NodeName) bool {
+	for _, m := range members {
+		if m.Node == node && m.Zone == zone {
+			return true
+		}
+	}
+	return false
+}
+
+func BenchmarkWorstOfFiveThousandNodes(b *testing.B) {
+	s := &Scene{}
+	for i := range 50 {
+		r := Role{Name: field.RoleName(fmt.Sprintf("role-%d", i)), Votes: i%5 == 0}
+		if i > 0 {
+			r.Calls = []field.RoleName{s.Roles[i/2].Name}
+		}
+		s.Roles = append(s.Roles, r)
+		n := 1200
+		if r.Votes {
+			n = 5
+		}
+		for j := range n {
+			node := (i*997 + j*4) % 5000
+			s.Members = append(s.Members, Member{Name: r.Name.Member(j + 1), Role: r.Name, Node: field.NodeName(fmt.Sprintf("n%d", node)),
+				Zone: field.ZoneName(fmt.Sprintf("z%d", node/500)), Works: true, Votes: true})
+		}
+	}
+	for b.Loop() {
+		s.Worst(6)
 	}
 }
 
@@ -112,7 +241,7 @@ func TestAgainstCountingByHand(t *testing.T) {
 		works := map[field.RoleName]bool{"store": left["store"] >= quorum.Needed(votes), "queue": left["queue"] > 0, "lookout": left["lookout"] > 0}
 		works["crews"] = left["crews"] > 0 && works["store"] && works["queue"]
 		works["pier"] = left["pier"] > 0 && works["crews"]
-		l := Fail(f, members, faults...)
+		l := sceneOf(f, members).Fail(faults...)
 		for role, want := range works {
 			got := true
 			for _, x := range l.Roles {

@@ -123,6 +123,26 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 	return m
 }
 
+// Scene is whom a failure would find: those that run, or, before anything runs, those of the draft; wired as the field is
+// that the board shows.
+func (m *Model) Scene() *whatif.Scene {
+	draft := m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired
+	s := &whatif.Scene{}
+	for i := range m.Roles {
+		r := &m.Roles[i]
+		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Calls})
+		for j := range r.Members {
+			x := &r.Members[j]
+			if x.Unsent && !draft {
+				continue // it does not run yet
+			}
+			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: x.Node, Zone: x.Zone,
+				Works: draft || x.Phase == engine.Ready, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
+		}
+	}
+	return s
+}
+
 // Suppose lays what a failure would lead to over the board; nil takes it off.
 func (m *Model) Suppose(loss *whatif.Loss) {
 	if loss == nil && !m.supposed {
@@ -184,14 +204,14 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	}
 	for _, n := range draft.Nodes {
 		if _, ok := m.node[n.Name]; !ok {
-			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
+			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered()})
 		}
 	}
 	stages := plan.StageOf(draft)
 	for _, r := range draft.Roles {
 		i := slices.IndexFunc(m.Roles, func(row Role) bool { return row.Role == r.Name })
 		if i < 0 {
-			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1}})
+			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called()}})
 			i = len(m.Roles) - 1
 		}
 		m.Roles[i].Draft = r.Members
@@ -225,15 +245,16 @@ func (m *Model) reserve(draft *field.Field) {
 		if role == nil {
 			continue
 		}
+		taken := role.Taken()
 		for _, member := range row.Members {
 			if !member.Unsent {
 				continue
 			}
 			if at, ok := m.node[member.Node]; ok {
 				v := &m.Zones[at[0]].Nodes[at[1]]
-				v.Used.CPU += role.Room.CPU
-				v.Used.Memory += role.Room.Memory
-				v.Used.Disk += role.Room.Disk
+				v.Used.CPU += taken.CPU
+				v.Used.Memory += taken.Memory
+				v.Used.Disk += taken.Disk
 			}
 		}
 	}

@@ -13,6 +13,7 @@ import (
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/look"
@@ -114,7 +115,7 @@ func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, foot Foot) 
 	switch {
 	case at.Member != "":
 		role, member := m.Member(at.Member)
-		p.member(role, *member, now)
+		p.member(m, role, *member, now)
 	case at.Role != "" && at.Zone == "" && at.Node == "" && c.Post < 0:
 		p.role(m.Role(at.Role))
 	case at.Role != "" && at.Node != "":
@@ -226,7 +227,7 @@ func (p *writer) zone(m *board.Model, z board.Zone) {
 			p.row(string(m.Roles[i].Role), fmt.Sprintf("%d of %d here", n, len(m.Roles[i].Members)), k.Paper)
 		}
 	}
-	p.losing(m, on, "if all of it went dark")
+	p.losing(m, "if all of it went dark", whatif.Fault{Zone: z.Name})
 }
 
 func (p *writer) use(n engine.NodeView) {
@@ -240,46 +241,29 @@ func (p *writer) use(n engine.NodeView) {
 
 func round(x float64) float64 { return math.Round(x*100) / 100 }
 
-// losing says which roles could not go on without the members on some nodes.
-func (p *writer) losing(m *board.Model, on map[field.NodeName]bool, head string) {
+// losing says what could not be done, or only just, after a failure.
+func (p *writer) losing(m *board.Model, head string, fault whatif.Fault) {
 	if m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired || m.Snap.State == engine.StateStopped {
 		return
 	}
 	p.gap()
 	p.text(head, p.k.Dim)
-	said := false
-	for i := range m.Roles {
-		r := &m.Roles[i]
-		gone, ready := 0, 0
-		for _, x := range r.Members {
-			if x.Phase == engine.Ready {
-				ready++
-				if on[x.Node] {
-					gone++
-				}
-			}
-		}
-		if gone == 0 {
-			continue
-		}
-		switch left := r.VotesReady - gone; {
-		case r.Votes && left < r.VotesNeeded:
-			p.text(fmt.Sprintf("%s would hold %d of %d votes: writes stop.", r.Role, max(0, left), r.Voters), p.k.Fail)
-		case r.Votes && left == r.VotesNeeded:
-			p.text(fmt.Sprintf("%s would hold %d of %d votes; one more loss stops writes.", r.Role, left, r.Voters), p.k.Warm)
-		case ready == gone:
-			p.text(fmt.Sprintf("%s would have nobody left to do its work.", r.Role), p.k.Fail)
-		default:
-			p.text(fmt.Sprintf("%s would go on with %d of %d.", r.Role, ready-gone, r.Want), p.k.Paper)
-		}
-		said = true
+	loss := m.Scene().Fail(fault)
+	for _, l := range loss.Roles {
+		p.loss(l, true)
 	}
-	if !said {
+	if len(loss.Roles) == 0 {
 		p.text("Nothing that burns now would be missed.", p.k.Paper)
 	}
 }
 
-func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
+// loss is a line about one role.
+func (p *writer) loss(l whatif.RoleLoss, will bool) {
+	words, weight := l.Words(will)
+	p.text(words+".", [...]grid.Color{whatif.Fine: p.k.Paper, whatif.Tight: p.k.Warm, whatif.Stopped: p.k.Fail}[weight])
+}
+
+func (p *writer) member(model *board.Model, role *board.Role, m board.Member, now time.Time) {
 	k := p.k
 	where := "on " + string(m.Node)
 	if m.Zone != "" {
@@ -336,7 +320,7 @@ func (p *writer) member(role *board.Role, m board.Member, now time.Time) {
 	if m.LastExit != "" {
 		p.row("last exit", fmt.Sprintf("%s, %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))), k.Paper)
 	}
-	p.meaning(role, m)
+	p.meaning(model, role, m)
 	p.lines(m)
 }
 
@@ -363,33 +347,31 @@ func (p *writer) lines(m board.Member) {
 }
 
 // meaning says what follows if the member stays, or went, dark.
-func (p *writer) meaning(role *board.Role, m board.Member) {
-	if !role.Votes || role.Voters == 0 || role.Halted {
+func (p *writer) meaning(model *board.Model, role *board.Role, m board.Member) {
+	if role.Halted || role.Votes && role.Voters == 0 {
 		return
 	}
 	p.gap()
-	if m.Seat != "voter" && len(role.Roster) > 0 {
+	scene := model.Scene()
+	switch {
+	case role.Votes && m.Seat != "voter" && len(role.Roster) > 0:
 		p.text("if it does not come up", p.k.Dim)
 		p.text(fmt.Sprintf("It casts no vote yet: %s goes on with %d of %d.", role.Role, role.VotesReady, role.Voters), p.k.Paper)
-		return
-	}
-	left := role.VotesReady
-	head := "if it stays dark"
-	if m.Phase == engine.Ready {
-		head = "if it went dark"
-		left--
-	}
-	p.text(head, p.k.Dim)
-	text := fmt.Sprintf("%s holds %d of %d votes: ", role.Role, left, role.Voters)
-	switch more := left - role.VotesNeeded; {
-	case role.Leaderless():
-		p.text(text+"enough, but nobody leads. Writes wait for an election.", p.k.Warm)
-	case more < 0:
-		p.text(text+"writes stop.", p.k.Fail)
-	case more == 0:
-		p.text(text+"writes go on; one more loss stops them.", p.k.Warm)
+	case m.Phase == engine.Ready:
+		p.text("if it went dark", p.k.Dim)
+		for _, l := range scene.Fail(whatif.Fault{Member: m.Member}).Roles {
+			p.loss(l, true)
+		}
 	default:
-		p.text(fmt.Sprintf("%swrites go on, and %d more may be lost.", text, more), p.k.Paper)
+		p.text("if it stays dark", p.k.Dim)
+		if role.Leaderless() {
+			p.text(fmt.Sprintf("%s holds %d of %d votes: enough, but nobody leads. Writes wait for an election.", role.Role, role.VotesReady, role.Voters), p.k.Warm)
+		}
+		for _, l := range scene.AsItIs() {
+			if l.Role == role.Role && !role.Leaderless() || l.Stopped || l.Through != "" {
+				p.loss(l, false)
+			}
+		}
 	}
 }
 
@@ -461,5 +443,5 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 			}
 		}
 	}
-	p.losing(m, map[field.NodeName]bool{n.Node: true}, "if it went dark")
+	p.losing(m, "if it went dark", whatif.Fault{Node: n.Node})
 }
