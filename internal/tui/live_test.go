@@ -192,7 +192,7 @@ func TestOrdersAreAskedAboutFirst(t *testing.T) {
 		says, does string
 	}{
 		{"r", board.Cursor{Role: 0, Post: 0}, "Restart wardens-1? One after the other, each when the one before is lit again: wardens-1. wardens would hold 2 of 3 votes: writes go on; one more loss stops them.", "restart wardens-1"},
-		{"s", board.Cursor{Role: 0, Post: -1}, "Stop all of wardens? These end, and stay stopped until they are started again: wardens-1, wardens-2, wardens-3. Their places and their data are kept. wardens then holds 0 of 3 votes and needs 2: writes stop.", "stop wardens-1 wardens-2 wardens-3"},
+		{"s", board.Cursor{Role: 0, Post: -1}, "Stop all of wardens? These end, and stay stopped until they are started again: wardens-1, wardens-2, wardens-3. Their places and their data are kept. wardens would hold 0 of 3 votes and needs 2: writes stop.", "stop wardens-1 wardens-2 wardens-3"},
 		{"s", board.Cursor{Role: board.OnPosts, Post: 0}, "Stop everything on gull-1?", "stop wardens-1"},
 		{"T", board.Cursor{}, "Take saltmarsh down? 10 members end in the reverse order of deployment, and the data of all of them is deleted for good, on 4 nodes", "retire"},
 	} {
