@@ -65,6 +65,10 @@ func (a *app) printFindings(f *fieldfile.File, found []finding.Finding) {
 	for _, x := range found {
 		line, column := f.Locate(x)
 		fmt.Fprintf(a.out, "%s:%d:%d: %s: %s\n", f.Name, line, column, x.Severity, x.Text)
+		if x.Accepted != "" {
+			fmt.Fprintf(a.out, "      accepted: %s\n", x.Accepted)
+			continue
+		}
 		if x.Mend != "" {
 			fmt.Fprintf(a.out, "      to mend it: %s\n", x.Mend)
 		}
@@ -78,21 +82,24 @@ func many(n int, one string) string {
 	return one + "s"
 }
 
-func countFindings(found []finding.Finding) string {
-	if len(found) == 0 {
-		return "nothing found"
-	}
+func countFindings(found []finding.Finding) (text string) {
 	var parts []string
+	if n := len(found) - finding.Open(found); n > 0 {
+		defer func() { text += fmt.Sprintf(", %d accepted", n) }()
+	}
 	for _, s := range []finding.Severity{finding.Error, finding.Risk, finding.Hint} {
 		n := 0
 		for _, x := range found {
-			if x.Severity == s {
+			if x.Severity == s && x.Accepted == "" {
 				n++
 			}
 		}
 		if n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, many(n, string(s))))
 		}
+	}
+	if len(parts) == 0 {
+		return "nothing found"
 	}
 	return strings.Join(parts, ", ")
 }

@@ -272,13 +272,16 @@ func (a *app) rebuild() {
 		review = a.sketch
 	}
 	if e := a.previewed(); e != nil { // what the offered edit would lead to
-		draft = e.On(draft)
+		draft = a.mended(e)
 		review = plan.Preview(draft, a.snap.Live())
 	}
 	if a.past != nil && a.past.snap != nil {
 		a.model = board.Build(a.past.snap, nil, nil)
 	} else {
 		a.model = board.Build(a.snap, draft, review)
+	}
+	if f := a.chosen(); f != nil {
+		a.model.Concern(f.Role, f.Members)
 	}
 	a.refit()
 	a.cursor = a.model.Find(at, a.cursor)

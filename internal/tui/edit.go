@@ -197,6 +197,26 @@ func (a *app) drop() tea.Cmd {
 // change writes into the file what makes the draft so. It is computed and written apart from the screen; what is asked
 // for meanwhile waits its turn.
 func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string, error)) tea.Cmd {
+	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
+		c, what, err := make(base.Field, live)
+		if err != nil {
+			return nil, "", fmt.Errorf("%s; the draft stays as it is", err)
+		}
+		data, err := base.Set(c)
+		return data, what, err
+	})
+}
+
+// put writes values into the file.
+func (a *app) put(what string, puts ...arrange.Put) tea.Cmd {
+	return a.rewrite(func(base *fieldfile.File, _ plan.Live) ([]byte, string, error) {
+		data, err := base.Put(puts...)
+		return data, what, err
+	})
+}
+
+// rewrite makes the file anew and says what that does.
+func (a *app) rewrite(make func(*fieldfile.File, plan.Live) ([]byte, string, error)) tea.Cmd {
 	return a.later(func() tea.Cmd {
 		if a.loaded == nil {
 			a.say(true, "There is no draft that could be changed. "+a.trouble)
@@ -205,11 +225,7 @@ func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string,
 		base, live := a.loaded, a.snap.Live()
 		done := a.edits.done
 		return func() tea.Msg {
-			c, what, err := make(base.Field, live)
-			if err != nil {
-				return savedMsg{err: fmt.Errorf("%s; the draft stays as it is", err)}
-			}
-			data, err := base.Set(c)
+			data, what, err := make(base, live)
 			if err != nil {
 				return savedMsg{err: err}
 			}

@@ -43,7 +43,7 @@ func (a *app) choose(c choice) {
 		}
 	}
 	if e := a.previewed(); e != nil {
-		a.choice.left = len(finding.All(e.On(a.draft)))
+		a.choice.left = len(finding.All(a.mended(e)))
 	}
 	a.rebuild()
 }
@@ -65,6 +65,22 @@ func (a *app) previewed() *finding.Edit {
 		return nil
 	}
 	return &f.Edits[a.choice.edit]
+}
+
+// mended is the draft with an edit made; the draft itself where it cannot be.
+func (a *app) mended(e *finding.Edit) *field.Field {
+	if e.Change != nil {
+		return e.Change.On(a.draft)
+	}
+	if a.loaded == nil {
+		return a.draft
+	}
+	if data, err := a.loaded.Put(e.Puts...); err == nil {
+		if f, err := a.loaded.With(data); err == nil {
+			return f.Field
+		}
+	}
+	return a.draft
 }
 
 func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
@@ -102,7 +118,10 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 		e := edits[c.edit]
 		a.mode = walking
 		a.rebuild()
-		change, text := e.Change, e.Text
+		if e.Change == nil {
+			return a.put(e.Text, e.Puts...)
+		}
+		change, text := *e.Change, e.Text
 		return a.change(func(*field.Field, plan.Live) (arrange.Change, string, error) { return change, text, nil })
 	}
 	return nil

@@ -31,7 +31,8 @@ var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
 // ferries is a field with voters and gates.
 func ferries() *field.Field {
 	program := func(port int) *field.Program {
-		return &field.Program{Command: []string{"program"}, Ports: map[string]field.Port{"client": {From: port, To: port + 9}}}
+		return &field.Program{Command: []string{"program"}, Ports: map[string]field.Port{"client": {From: port, To: port + 9}},
+			Ready: &field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "client"}}}}
 	}
 	f := &field.Field{Name: "saltmarsh", Roles: []field.Role{
 		{Name: "wardens", Kind: field.Master, Members: 3, Votes: true, Program: program(7400), Room: field.Size{CPU: 0.5, Memory: 512 << 20}},

@@ -333,13 +333,15 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		text, style = a.progress(), k.In(k.Warm)
 	case a.message != "":
 		text = a.message
-	case len(a.findings) > 0:
+	case finding.Open(a.findings) > 0:
 		f := a.findings[0]
-		style = k.In(k.Warm)
-		if f.Severity == finding.Error {
+		switch f.Severity {
+		case finding.Error:
 			style = k.In(k.Fail)
+		case finding.Risk:
+			style = k.In(k.Warm)
 		}
-		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(len(a.findings), "finding"), f.Text)
+		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(finding.Open(a.findings), "finding"), f.Text)
 	case a.model.Snap.State == engine.StateDraft && a.review != nil && !a.review.Empty():
 		text, style = "Nothing runs yet. v shows what deploying would do, step by step, and deploys.", k.In(k.Act)
 	case a.model.Snap.State == engine.StateRetired:

@@ -4,6 +4,8 @@ package finding
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,19 +32,22 @@ const (
 
 // Finding is one thing that is wrong or risky.
 type Finding struct {
-	Severity Severity       `json:"severity"`
-	What     string         `json:"what"`           // the rule's name, e.g. "even number of voters"
-	Path     []string       `json:"-"`              // where in the field file
-	Text     string         `json:"text"`           // what is wrong and what it leads to
-	Mend     string         `json:"mend,omitempty"` // what to do about it
-	Role     field.RoleName `json:"role,omitempty"`
-	Edits    []Edit         `json:"-"` // each of them mends it
+	Severity Severity           `json:"severity"`
+	What     string             `json:"what"`           // the rule's name, e.g. "even number of voters"
+	Path     []string           `json:"-"`              // where in the field file
+	Text     string             `json:"text"`           // what is wrong and what it leads to
+	Mend     string             `json:"mend,omitempty"` // what to do about it
+	Role     field.RoleName     `json:"role,omitempty"`
+	Members  []field.MemberName `json:"members,omitempty"`  // whom it concerns, where it is not all of the role
+	Accepted string             `json:"accepted,omitempty"` // why somebody lives with it
+	Edits    []Edit             `json:"-"`                  // each of them mends it
 }
 
-// Edit is a change of the draft that mends a finding.
+// Edit is a change of the draft that mends a finding: a role arranged otherwise, or values of the file put anew.
 type Edit struct {
-	Text string // what it does: "set members of wardens to 5"
-	arrange.Change
+	Text   string // what it does: "set members of wardens to 5"
+	Change *arrange.Change
+	Puts   []arrange.Put
 }
 
 // members is the edit that gives a role another number of members.
@@ -51,15 +56,18 @@ func (d *draft) members(role field.RoleName, n int) []Edit {
 	if err != nil {
 		return nil
 	}
-	return []Edit{{fmt.Sprintf("set members of %s to %d", role, n), c}}
+	return []Edit{{Text: fmt.Sprintf("set members of %s to %d", role, n), Change: &c}}
 }
 
 // spread is the edit that spreads a role in another way.
 func (d *draft) spread(role field.RoleName, over field.Spread) []Edit {
 	c := arrange.Of(d.Field, role)
 	c.Spread = over
-	return []Edit{{fmt.Sprintf("let %s spread: %s", role, over), c}}
+	return []Edit{{Text: fmt.Sprintf("let %s spread: %s", role, over), Change: &c}}
 }
+
+// put is an edit that writes values.
+func put(text string, puts ...arrange.Put) Edit { return Edit{Text: text, Puts: puts} }
 
 // rule is one thing to look for. Each stands alone: a new rule is one function with its test.
 type rule func(*draft) []Finding
@@ -72,13 +80,14 @@ type draft struct {
 	nodes map[field.NodeName]*field.Node
 }
 
-var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, singleEntry, blindSteps}
+var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
+	wiring, firstAddress, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes}
 
 // All gives the findings of a draft, the worst first.
 func All(f *field.Field) []Finding {
 	d := &draft{Field: f}
 	if found := cycle(d); len(found) > 0 {
-		return found // without an order of deployment nothing else can be said
+		return accept(f, found) // without an order of deployment nothing else can be said
 	}
 	d.plan = plan.Make(f, plan.Live{})
 	var standing []place.Member
@@ -89,8 +98,56 @@ func All(f *field.Field) []Finding {
 	for _, r := range rules {
 		all = append(all, r(d)...)
 	}
-	slices.SortStableFunc(all, func(a, b Finding) int { return cmp.Compare(rank(a.Severity), rank(b.Severity)) })
+	all = accept(f, all)
+	slices.SortStableFunc(all, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(truth(a.Accepted != ""), truth(b.Accepted != "")), cmp.Compare(rank(a.Severity), rank(b.Severity)))
+	})
 	return all
+}
+
+func truth(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// accept marks what the draft says that somebody lives with, and finds what is accepted though it is not there any more.
+// An error cannot be accepted: the draft could not be deployed.
+func accept(f *field.Field, all []Finding) []Finding {
+	for i, a := range f.Accepted {
+		met := false
+		for j := range all {
+			if x := &all[j]; x.What == a.Finding && (a.Role == "" || a.Role == x.Role) {
+				met = true
+				if x.Severity != Error {
+					x.Accepted = a.Reason
+				}
+			}
+		}
+		if !met {
+			at := strconv.Itoa(i)
+			all = append(all, Finding{Severity: Hint, What: "accepted for nothing", Path: []string{"accepted", at}, Role: a.Role,
+				Text: fmt.Sprintf("%q is accepted (%s), and nothing of the kind is found any more", a.Finding, a.Reason),
+				Mend: "take it out of accepted", Edits: []Edit{put("take it out of accepted", arrange.At("", "accepted", at))}})
+		}
+	}
+	return all
+}
+
+// Acceptance is the edit by which somebody lives with a finding from now on.
+func (x *Finding) Acceptance(reason string) (Edit, error) {
+	if x.Severity == Error {
+		return Edit{}, fmt.Errorf("an error cannot be accepted: the draft could not be deployed with it")
+	}
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return Edit{}, fmt.Errorf("say why it is accepted, for those who read the file after you")
+	}
+	value := "{finding: " + x.What
+	if x.Role != "" {
+		value += ", role: " + string(x.Role)
+	}
+	return put("accept: "+x.What, arrange.At(value+", reason: "+strconv.Quote(reason)+"}", "accepted", "+")), nil
 }
 
 func rank(s Severity) int { return slices.Index([]Severity{Error, Risk, Hint}, s) }
@@ -98,6 +155,17 @@ func rank(s Severity) int { return slices.Index([]Severity{Error, Risk, Hint}, s
 // Worst tells whether there is a finding of severity error.
 func Worst(all []Finding) bool {
 	return slices.ContainsFunc(all, func(f Finding) bool { return f.Severity == Error })
+}
+
+// Open counts the findings that nobody has accepted.
+func Open(all []Finding) int {
+	n := 0
+	for i := range all {
+		if all[i].Accepted == "" {
+			n++
+		}
+	}
+	return n
 }
 
 func rolePath(r field.RoleName, rest ...string) []string {
@@ -114,8 +182,31 @@ func cycle(d *draft) []Finding {
 		names[i] = string(r)
 	}
 	return []Finding{{Severity: Error, What: "cycle", Path: rolePath(path[0]), Role: path[0],
-		Text: fmt.Sprintf("roles wait for each other: %s; none of them could ever start", strings.Join(names, " waits for ")),
-		Mend: "drop one of these `after` or `calls`, or make it `knows`, which hands over addresses without waiting"}}
+		Text:  fmt.Sprintf("roles wait for each other: %s; none of them could ever start", strings.Join(names, " waits for ")),
+		Mend:  "drop one of these `after` or `calls`, or make it `knows`, which hands over addresses without waiting",
+		Edits: d.cut(path)}}
+}
+
+// cut is the edits by which one role of a cycle waits for the next no more.
+func (d *draft) cut(path []field.RoleName) []Edit {
+	var edits []Edit
+	for i, name := range path[:len(path)-1] {
+		r, next := d.Role(name), path[i+1]
+		var puts []arrange.Put
+		text := ""
+		for _, key := range slices.Sorted(maps.Keys(r.Calls)) {
+			if r.Calls[key] == next {
+				puts = append(puts, arrange.OfRole(name, "", "calls", key), arrange.OfRole(name, string(next), "knows", key))
+				text = fmt.Sprintf("let %s know %s, and start without waiting for it", name, next)
+			}
+		}
+		if _, gated := r.After[next]; gated {
+			puts = append(puts, arrange.OfRole(name, "", "after", string(next)))
+			text = cmp.Or(text, fmt.Sprintf("let %s start without waiting for %s", name, next))
+		}
+		edits = append(edits, put(text, puts...))
+	}
+	return edits
 }
 
 func templates(d *draft) []Finding {
@@ -167,11 +258,121 @@ func unplaced(d *draft) []Finding {
 		if strings.Contains(u.Why, "port taken") && !strings.Contains(u.Why, "too little") {
 			what = "port clash"
 		}
+		if len(u.Conflict) > 1 {
+			text += ". No node meets all of these: " + strings.Join(u.Conflict, "; ")
+		}
 		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mendUnplaced(what, u.Role),
-			Edits: d.fewer(u.Role)})
+			Edits: append(d.freed(u, to-from), d.fewer(u.Role)...)})
 		from = to
 	}
 	return found
+}
+
+// freed is the edits that make room for members that fit nowhere.
+func (d *draft) freed(u place.Unplaced, members int) []Edit {
+	r := d.Role(u.Role)
+	var edits []Edit
+	seen := map[string]bool{}
+	for _, free := range u.Frees {
+		var puts []arrange.Put
+		var texts []string
+		for _, c := range free.Drops {
+			value, text, path := "", "", []string(nil)
+			switch c {
+			case place.ByOut:
+				edits = append(edits, put(fmt.Sprintf("bring %s back", free.Node), arrange.At("", "nodes", string(free.Node), "out")))
+			case place.ByWhere:
+				path, text = []string{"where"}, "let "+string(u.Role)+" stand anywhere (take out where)"
+			case place.ByApart:
+				if len(r.Apart) > 0 {
+					path, text = []string{"apart"}, "let "+string(u.Role)+" share nodes"
+				}
+			case place.ByBeside:
+				if len(r.Beside) > 0 {
+					path, text = []string{"beside"}, "let "+string(u.Role)+" stand alone"
+				}
+			case place.ByPin:
+				if c := arrange.Of(d.Field, u.Role); len(c.Pins) > 0 {
+					c.Pins = nil
+					edits = append(edits, Edit{Text: fmt.Sprintf("take the pins off %s", u.Role), Change: &c})
+				}
+			case place.ByCPU, place.ByMemory:
+				path, value, text = d.lowered(r, c)
+			}
+			if path == nil {
+				puts = nil
+				break
+			}
+			puts, texts = append(puts, arrange.OfRole(u.Role, value, path...)), append(texts, text)
+		}
+		if text := strings.Join(texts, ", and "); len(puts) == len(free.Drops) && len(puts) > 0 && !seen[text] {
+			seen[text] = true
+			edits = append(edits, put(text, puts...))
+		}
+	}
+	return slices.DeleteFunc(edits, func(e Edit) bool { return !d.frees(e, u.Role) })
+}
+
+// lowered keeps less room for each member of a role, so that all of them fit as evenly as they are many.
+func (d *draft) lowered(r *field.Role, c place.Constraint) (path []string, value, text string) {
+	nodes := d.site.Eligible(r)
+	if len(nodes) == 0 {
+		return nil, "", ""
+	}
+	each := (r.Members + len(nodes) - 1) / len(nodes) // on one node
+	least := field.Size{CPU: r.Room.CPU, Memory: r.Room.Memory}
+	uses := d.site.Uses()
+	here := map[field.NodeName]int{}
+	for _, a := range d.plan.Adds {
+		if a.Role == r.Name {
+			here[a.Node]++
+		}
+	}
+	for _, n := range nodes {
+		u := uses[n.Name]
+		if u.Offered.CPU > 0 {
+			least.CPU = min(least.CPU, (u.Offered.CPU-u.Used.CPU+float64(here[n.Name])*r.Room.CPU)/float64(each))
+		}
+		if u.Offered.Memory > 0 {
+			least.Memory = min(least.Memory, (u.Offered.Memory-u.Used.Memory+field.Bytes(here[n.Name])*r.Room.Memory)/field.Bytes(each))
+		}
+	}
+	switch mib := least.Memory >> 20; {
+	case c == place.ByCPU && least.CPU >= 0.01:
+		cpu := strconv.FormatFloat(math.Floor(least.CPU*100)/100, 'f', -1, 64)
+		return []string{"room", "cpu"}, cpu, fmt.Sprintf("keep %s cores for each of %s, which all nodes have", cpu, r.Name)
+	case c == place.ByMemory && mib > 0:
+		return []string{"room", "memory"}, fmt.Sprintf("%dMiB", mib), fmt.Sprintf("keep %d MiB for each of %s, which all nodes have", mib, r.Name)
+	}
+	return nil, "", ""
+}
+
+// frees tells whether an edit that is known as values would place all of a role.
+func (d *draft) frees(e Edit, role field.RoleName) bool {
+	f := *d.Field
+	f.Roles, f.Nodes = slices.Clone(f.Roles), slices.Clone(f.Nodes)
+	if e.Change != nil {
+		f = *e.Change.On(&f)
+	}
+	r := f.Role(role)
+	for _, p := range e.Puts {
+		switch p.Path[len(p.Path)-1] {
+		case "out":
+			f.Node(field.NodeName(p.Path[1])).Out = ""
+		case "where":
+			r.Where = ""
+		case "apart":
+			r.Apart = nil
+		case "beside":
+			r.Beside = nil
+		case "cpu":
+			r.Room.CPU, _ = strconv.ParseFloat(p.Value, 64)
+		case "memory":
+			r.Room.Memory, _ = field.ParseBytes(p.Value)
+		}
+	}
+	field.Resolve(&f)
+	return !slices.ContainsFunc(plan.Make(&f, plan.Live{}).Unplaced, func(u place.Unplaced) bool { return u.Role == role })
 }
 
 // fewer is the edit by which a role has as many members as fit.
@@ -246,7 +447,10 @@ func (d *draft) loosen(r *field.Role) []Edit {
 	if len(d.Place[r.Name]) > 0 {
 		c := arrange.Of(d.Field, r.Name)
 		c.Pins = nil
-		return []Edit{{fmt.Sprintf("take the pins off %s, so that it spreads by itself", r.Name), c}}
+		if r.Spread != field.SpreadZone {
+			c.Spread = field.SpreadZone
+		}
+		return []Edit{{Text: fmt.Sprintf("take the pins off %s, so that it spreads by itself", r.Name), Change: &c}}
 	}
 	if r.Spread != field.SpreadZone && len(d.Zones()) >= 3 {
 		return d.spread(r.Name, field.SpreadZone)

@@ -164,6 +164,9 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 	name := string(m.Member)
 	if s.named {
 		style := k.Quiet()
+		if m.Concerned {
+			style = k.In(k.Warm).Strong()
+		}
 		if chosen {
 			style = k.In(k.Act)
 		}
@@ -172,6 +175,10 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 		if m.Pinned {
 			g.Set(at+len(name), below, k.Or('⊥', '!'), k.In(k.Act))
 		}
+	}
+	if m.Concerned && !chosen {
+		g.Set(x-half-1, y, k.Or('▹', '>'), k.In(k.Warm).Strong())
+		g.Set(x+half+1, y, k.Or('◃', '<'), k.In(k.Warm).Strong())
 	}
 	if chosen {
 		left, right := k.Or('⟦', '['), k.Or('⟧', ']')

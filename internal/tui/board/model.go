@@ -52,7 +52,8 @@ type Member struct {
 	Removal            bool // the draft has it no more
 	Pinned             bool // the draft says by hand where it stands
 
-	Lost bool // would go dark by the failure that is supposed
+	Lost      bool // would go dark by the failure that is supposed
+	Concerned bool // is what a finding speaks of
 
 	Lately []string // its last lines, where somebody has asked for them
 }
@@ -159,6 +160,16 @@ func (m *Model) Suppose(loss *whatif.Loss) {
 		}
 		for j := range r.Members {
 			r.Members[j].Lost = loss != nil && loss.Dark[r.Members[j].Member]
+		}
+	}
+}
+
+// Concern points at the members that a finding speaks of: those named, or else all of the role.
+func (m *Model) Concern(role field.RoleName, members []field.MemberName) {
+	for i := range m.Roles {
+		for j := range m.Roles[i].Members {
+			x := &m.Roles[i].Members[j]
+			x.Concerned = slices.Contains(members, x.Member) || len(members) == 0 && role != "" && x.Role == role
 		}
 	}
 }

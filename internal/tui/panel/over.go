@@ -262,7 +262,16 @@ func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int
 		}
 		g.Text(p.x, p.y, mark, k.In(k.Act).Strong())
 		inner := &writer{g: g, k: k, x: p.x + 2, y: p.y, w: p.w - 2, h: p.h}
+		switch {
+		case f.Accepted != "":
+			color = k.Dim
+		case f.Severity == finding.Hint:
+			color = k.Paper
+		}
 		inner.text(fmt.Sprintf("%s: %s", f.Severity, f.Text), color)
+		if f.Accepted != "" {
+			inner.text("Accepted: "+f.Accepted, k.Dim)
+		}
 		if i == chosen {
 			if f.Mend != "" && len(f.Edits) == 0 {
 				inner.text("What to do: "+f.Mend+".", k.Dim)
