@@ -145,6 +145,19 @@ func (f *File) inFile(path []string) []string {
 	return path
 }
 
+// Line gives the line of what a problem is about; 1 where that is nothing in particular.
+func (f *File) Line(p field.Problem) int { return max(1, f.problem(p).Line) }
+
+// NodeEntry is how the file names the entry that a node comes from: its name, or that of its range.
+func (f *File) NodeEntry(name field.NodeName) string {
+	path := f.inFile([]string{"nodes", string(name)})
+	entry, _ := f.doc.root.find(path)
+	if word, ok := entry.get("name").text(); ok {
+		return word
+	}
+	return string(name)
+}
+
 // Locate gives the line and column of what a finding is about.
 func (f *File) Locate(n finding.Finding) (line, column int) {
 	e := f.problem(field.Problem{Path: n.Path})

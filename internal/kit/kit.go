@@ -4,7 +4,12 @@ package kit
 
 import (
 	"embed"
+	"fmt"
+	"maps"
 	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
 )
 
 //go:embed */kit.yaml
@@ -29,3 +34,38 @@ func Content(name string) ([]byte, bool) {
 	data, err := files.ReadFile(name + "/kit.yaml")
 	return data, err == nil
 }
+
+// Info is what a kit says of itself, as far as somebody needs it who chooses one.
+type Info struct {
+	Name     string            `yaml:"kit"`
+	About    string            `yaml:"about"`
+	Kind     string            `yaml:"kind"`
+	Votes    bool              `yaml:"votes"`
+	Provides []string          `yaml:"provides"`
+	Calls    map[string]string `yaml:"calls"`
+}
+
+// Read reads what a kit says of itself.
+func Read(name string) (Info, error) {
+	var info Info
+	data, ok := Content(name)
+	if !ok {
+		return info, fmt.Errorf("there is no kit %q; there is %s", name, strings.Join(Names(), ", "))
+	}
+	if err := yaml.Unmarshal(data, &info); err != nil {
+		return info, fmt.Errorf("the kit %s cannot be read: %w", name, err)
+	}
+	return info, nil
+}
+
+// About is what a kit is, in a sentence.
+func About(name string) string {
+	info, err := Read(name)
+	if err != nil {
+		return err.Error()
+	}
+	return info.About
+}
+
+// CallNames lists whom the kit calls, by name.
+func (i Info) CallNames() []string { return slices.Sorted(maps.Keys(i.Calls)) }

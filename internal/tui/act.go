@@ -83,6 +83,14 @@ func (a *app) askFor(what string) {
 
 // targets are the live members under the cursor: one, or all of a role, a node or a zone.
 func (a *app) targets() (name string, members []*board.Member) {
+	for _, m := range a.marks() {
+		if !m.Unsent {
+			members = append(members, m)
+		}
+	}
+	if len(members) > 0 {
+		return "the marked members", members
+	}
 	at := a.model.Under(a.cursor)
 	for i := range a.model.Roles {
 		if at.Role != "" && a.model.Roles[i].Role != at.Role {

@@ -90,6 +90,12 @@ const (
 	inClash         // two people have changed the same lines of the file
 	carrying        // the cursor carries a member
 	filtering       // words for the journal's filter are being typed
+	inSheet         // what the file says of the thing under the cursor stands beside the board
+	inPointing      // a role is pointed at, for a wire
+	inProposal      // the board shows a placement that is proposed
+	inList          // one of several things is chosen
+	inFiles         // the config files of a member lie over the view
+	asking          // a line of text is being typed
 )
 
 // app is the model of the application. Bubble Tea calls Update and View from one goroutine.
@@ -142,7 +148,16 @@ type app struct {
 	from    board.Cursor
 	dragged bool // by the mouse
 	choice  choice
-	ask     *ask
+	sheets  sheets
+	list    *choices
+	prompt  *prompt
+	found   string // what was looked for last
+
+	pointing *pointing
+	proposal *proposal
+	whys     whys
+	marked   map[field.MemberName]bool
+	ask      *ask
 
 	past    *past
 	book    *journal.Book
@@ -215,6 +230,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.reviewed(msg)
 	case fileMsg:
 		return a, a.takeFile(msg)
+	case editorMsg:
+		return a, a.backFromEditor(msg)
 	case savedMsg:
 		return a, a.saved(msg)
 	case pastMsg:
@@ -275,11 +292,16 @@ func (a *app) rebuild() {
 		draft = a.mended(e)
 		review = plan.Preview(draft, a.snap.Live())
 	}
+	if a.proposal != nil {
+		draft = a.proposal.draft
+		review = plan.Preview(draft, a.snap.Live())
+	}
 	if a.past != nil && a.past.snap != nil {
 		a.model = board.Build(a.past.snap, nil, nil)
 	} else {
 		a.model = board.Build(a.snap, draft, review)
 	}
+	a.layMarks()
 	if f := a.chosen(); f != nil {
 		a.model.Concern(f.Role, f.Members)
 	}
@@ -310,6 +332,16 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.pressFiltering(msg, is)
 	case inClash:
 		return a.pressClash(is)
+	case inSheet:
+		return a.pressSheet(is)
+	case inPointing:
+		return a.pressPointing(is)
+	case inProposal:
+		return a.pressProposal(is)
+	case inList:
+		return a.pressList(is)
+	case asking:
+		return a.pressAsking(msg, is)
 	default:
 		return a.pressOver(is)
 	}
@@ -376,6 +408,11 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 			a.say(false, "Every lantern that should burn does.")
 		}
 		a.cursor = c
+	case is(a.keys.Mark):
+		a.mark()
+	case is(a.keys.Close) && len(a.marked) > 0:
+		a.marked = nil
+		a.layMarks()
 	case is(a.keys.WhatIf), is(a.keys.Close) && a.whatIf:
 		if a.whatIf = !a.whatIf && is(a.keys.WhatIf); a.whatIf && a.draft == nil {
 			a.whatIf = false
@@ -390,6 +427,20 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 		return nil
 	case is(a.keys.Export):
 		return a.export()
+	case is(a.keys.Change):
+		a.openSheet()
+		return nil
+	case is(a.keys.AddThing):
+		a.addThing()
+		return nil
+	case is(a.keys.Propose):
+		a.propose()
+		return nil
+	case is(a.keys.Find):
+		a.find()
+		return nil
+	case is(a.keys.Editor):
+		return a.openEditor()
 	case is(a.keys.Pause):
 		return a.pauseOrGoOn()
 	case is(a.keys.Restart):
@@ -468,8 +519,12 @@ func (a *app) deployable() bool {
 
 // paste takes pasted text: words for a filter, and never keys.
 func (a *app) paste(text string) {
-	if a.mode == filtering {
+	switch a.mode {
+	case filtering:
 		a.journal.Text += oneLine(text)
+		return
+	case asking:
+		a.prompt.insert(oneLine(text))
 		return
 	}
 	a.say(true, fmt.Sprintf("Pasted text (%d characters) is not taken as keys.", len([]rune(text))))

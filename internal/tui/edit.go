@@ -85,20 +85,22 @@ func (a *app) pressEdit(is func(key.Binding) bool) tea.Cmd {
 			return c, what, err
 		})
 	case is(a.keys.Remove):
-		if at.Member == "" {
-			a.say(true, "Stand on a lantern: x takes that member out of the draft.")
+		all := a.chosenMembers(at)
+		if len(all) == 0 {
+			a.say(true, "Stand on a lantern: x takes that member out of the draft. c, on a role or a node, takes those out.")
 			return nil
 		}
-		return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+		return a.changeEach(all, "taken out", func(f *field.Field, live plan.Live, at board.Place) (arrange.Change, string, error) {
 			c, err := arrange.Remove(f, live, at.Role, at.Member)
 			return c, fmt.Sprintf("without %s", at.Member), err
 		})
 	case is(a.keys.Pin):
-		if at.Member == "" {
+		all := a.chosenMembers(at)
+		if len(all) == 0 {
 			a.say(true, "Stand on a lantern: i pins that member to its node, or lets it go.")
 			return nil
 		}
-		return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
+		return a.changeEach(all, "pinned, or pinned no more", func(f *field.Field, live plan.Live, at board.Place) (arrange.Change, string, error) {
 			c, pinned, err := arrange.Pin(f, live, at.Role, at.Member)
 			if pinned {
 				return c, fmt.Sprintf("%s pinned to %s", at.Member, at.Node), err
@@ -184,13 +186,14 @@ func (a *app) drop() tea.Cmd {
 	}
 	a.mode = walking
 	to, carried := post.Nodes[0].Node, a.carried
-	if to == carried.Node {
+	if to == carried.Node && len(a.marked) == 0 {
 		a.say(false, fmt.Sprintf("%s stays where it is.", carried.Member))
 		return nil
 	}
-	return a.change(func(f *field.Field, live plan.Live) (arrange.Change, string, error) {
-		c, err := arrange.Move(f, live, carried.Role, carried.Member, to)
-		return c, fmt.Sprintf("%s to %s", carried.Member, to), err
+	all := slices.DeleteFunc(a.chosenMembers(carried), func(p board.Place) bool { return p.Node == to })
+	return a.changeEach(all, "moved to "+string(to), func(f *field.Field, live plan.Live, at board.Place) (arrange.Change, string, error) {
+		c, err := arrange.Move(f, live, at.Role, at.Member, to)
+		return c, fmt.Sprintf("%s to %s", at.Member, to), err
 	})
 }
 

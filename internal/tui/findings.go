@@ -67,6 +67,26 @@ func (a *app) previewed() *finding.Edit {
 	return &f.Edits[a.choice.edit]
 }
 
+// accept asks why somebody lives with a finding.
+func (a *app) accept(f finding.Finding) {
+	if f.Accepted != "" {
+		a.say(false, "It is accepted already: "+f.Accepted+".")
+		return
+	}
+	if f.Severity == finding.Error {
+		a.say(true, "An error cannot be accepted: the draft could not be deployed with it.")
+		return
+	}
+	a.askText("Why do you live with it?", f.Text+". The reason is kept in the file.", "", func(reason string) tea.Cmd {
+		e, err := f.Acceptance(reason)
+		if err != nil {
+			a.say(true, err.Error())
+			return nil
+		}
+		return a.put(e.Text, e.Puts...)
+	})
+}
+
 // mended is the draft with an edit made; the draft itself where it cannot be.
 func (a *app) mended(e *finding.Edit) *field.Field {
 	if e.Change != nil {
@@ -107,6 +127,8 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 			c.edit = len(a.findings[c.finding].Edits) - 1
 		}
 		a.choose(c)
+	case is(a.keys.Accept):
+		a.accept(a.findings[c.finding])
 	case is(a.keys.Mend):
 		edits := a.findings[c.finding].Edits
 		if c.edit < 0 || c.edit >= len(edits) {

@@ -11,7 +11,8 @@ type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
-	Undo, Redo, Findings, Mend, Mine, Theirs                  key.Binding
+	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
+	Change, AddThing, Propose, Mark, Find, Editor, Files      key.Binding
 	Export, Review, Deploy, Pause, Restart, Halt, Retire, Yes key.Binding
 	Back, Forth, EventBack, EventForth, Now                   key.Binding
 	Filter, Follow                                            key.Binding
@@ -51,6 +52,14 @@ func newKeys() keyMap {
 		Redo:     bind("U", "make it again", "U"),
 		Findings: bind("f", "what is wrong or risky, and what mends it", "f"),
 		Mend:     bind("enter", "make this edit", "enter"),
+		Accept:   bind("c", "live with it: accept it with a reason", "c"),
+		Change:   bind("c", "change anything that the file says of it", "c"),
+		AddThing: bind("A", "add a role, a node or a range of nodes", "A"),
+		Propose:  bind("p", "propose a better placement", "p"),
+		Mark:     bind("m", "mark it, so that x, g, i and s act on all marked", "m"),
+		Find:     bind("/", "find by name", "/"),
+		Editor:   bind("E", "open the file in your editor, here", "E"),
+		Files:    bind("F", "its config files, before anything runs", "F"),
 		Mine:     bind("m", "take mine", "m"),
 		Theirs:   bind("t", "keep theirs", "t"),
 
@@ -80,9 +89,9 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Fold, k.Board, k.Journal, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
-		{Name: "Changing the draft", Keys: []key.Binding{k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Findings, k.Undo, k.Redo}},
+		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},

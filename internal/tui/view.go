@@ -121,9 +121,14 @@ func (a *app) drawBoard(g *grid.Grid, f frame) {
 	case f.side.W == 0:
 	case a.mode == inFindings:
 		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), f.side)
+	case a.mode == inSheet || a.mode == inPointing || a.mode == asking && a.prompt.back == inSheet:
+		panel.DrawSheet(g, a.look, a.sheetView(), f.side)
+	case a.mode == inProposal:
+		panel.Proposal(g, a.look, a.proposed(), f.side)
 	case a.mode == carrying:
 		panel.Carry(g, a.look, a.model, a.cursor, a.carried.Member, f.side)
 	default:
+		a.layWhy()
 		panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
 	}
 }
@@ -193,7 +198,20 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 			text = append(text, "")
 		}
 		a.lines, a.shown = panel.Ask(g, a.look, "Somebody else has changed the same lines of the file", text, false, "t keeps theirs     m takes yours     nothing has been written yet")
+	case inSheet, inPointing:
+		if f.side.W == 0 && a.mode == inSheet {
+			panel.DrawSheet(g, a.look, a.sheetView(), board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H})
+		}
+	case inProposal:
+		if f.side.W == 0 {
+			a.lines, a.shown = panel.Ask(g, a.look, "A placement is proposed", a.proposed(), false, "enter takes it     esc moves nothing")
+		}
+	case inList:
+		panel.List(g, a.look, a.list.title, a.list.items, a.list.at)
+	case asking:
+		a.drawPrompt(g)
 	case inDetail:
+		a.layWhy()
 		panel.DetailOver(g, a.look, a.model, a.cursor, a.moment(), a.can())
 	case inFindings:
 		if f.side.W == 0 && f.area.H > 0 {
@@ -269,7 +287,13 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 	case a.mode == filtering:
 		text = "choosing lines: enter takes the words, esc shows all"
 	case a.mode == inFindings:
-		text = "findings: enter makes an edit, esc goes back"
+		text = "findings: enter makes an edit, c accepts it, esc goes back"
+	case a.mode == inSheet:
+		text = "changing: enter changes a line, x takes it out, tab turns the page, esc goes back"
+	case a.mode == inPointing:
+		text = fmt.Sprintf("%s, %s: arrows point at a role, enter takes it, esc goes back", a.pointing.from, a.pointing.row.Label)
+	case a.mode == inProposal:
+		text = "proposed: enter takes it, esc moves nothing"
 	case a.whatIf && a.view == boardView:
 		text = "what if: move to choose what fails, esc ends it"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
@@ -401,6 +425,7 @@ func (a *app) can() panel.Foot {
 		add(a.keys.Grab, "put it on another node")
 		add(a.keys.Pin, "pin it here, or let it go")
 		add(a.keys.Remove, "take it out of the draft")
+		add(a.keys.Change, "change its role, its node")
 	case m != nil:
 		if m.Phase == engine.Stopped {
 			add(a.keys.Halt, "start it again")
@@ -415,7 +440,9 @@ func (a *app) can() panel.Foot {
 		}
 	case at.Role != "" && at.Node != "":
 		add(a.keys.Add, fmt.Sprintf("add one of %s here", at.Role))
+		add(a.keys.Change, "change the role, the node")
 	case at.Role != "":
+		add(a.keys.Change, "change anything of it")
 		add(a.keys.More, "one more of them, anywhere")
 		add(a.keys.Fewer, "one fewer")
 		switch {
@@ -428,6 +455,7 @@ func (a *app) can() panel.Foot {
 			add(a.keys.Lines, "read their lines")
 		}
 	case at.Zone != "" || at.Node != "":
+		add(a.keys.Change, "change anything of it")
 		add(a.keys.Fold, "fold this zone, or open it")
 		if len(live) > 0 {
 			if stopped == len(live) {
@@ -465,6 +493,27 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		if a.choice.edit >= 0 {
 			add(a.keys.Mend, "make this edit")
 		}
+		add(a.keys.Close, "back")
+	case a.mode == inSheet:
+		all = append(all, shown{upDown, "choose"})
+		add(a.keys.Inspect, "change it")
+		add(a.keys.Remove, "take it out")
+		add(a.keys.Other, "turn the page")
+		add(a.keys.Undo, "undo")
+		add(a.keys.Close, "back")
+	case a.mode == inPointing:
+		all = append(all, shown{upDown, "point at a role"})
+		add(a.keys.Inspect, "take it")
+		add(a.keys.Close, "back")
+	case a.mode == inProposal:
+		add(a.keys.Mend, "take it")
+		add(a.keys.Close, "move nothing")
+	case a.mode == inList:
+		all = append(all, shown{upDown, "choose"})
+		add(a.keys.Inspect, "take it")
+		add(a.keys.Close, "back")
+	case a.mode == asking:
+		add(a.keys.Inspect, "take it")
 		add(a.keys.Close, "back")
 	case a.mode == inConfirm:
 		if a.ask.order.What != "" {
@@ -527,6 +576,9 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 				add(a.keys.Add, "add")
 			}
 			all = append(all, shown{"+ -", "more or fewer"})
+		}
+		if a.loaded != nil {
+			add(a.keys.Change, "change")
 		}
 		if len(a.findings) > 0 {
 			add(a.keys.Findings, "findings")

@@ -47,6 +47,7 @@ func (c Change) On(f *field.Field) *field.Field {
 			r.Spread = c.Spread
 		}
 	}
+	field.Resolve(&out)
 	return &out
 }
 
@@ -170,6 +171,9 @@ func Pin(f *field.Field, live plan.Live, role field.RoleName, member field.Membe
 func begin(f *field.Field, role field.RoleName) (Change, error) {
 	if f.Role(role) == nil {
 		return Change{}, fmt.Errorf("the draft has no role %s", role)
+	}
+	if each := f.Role(role).Each; each != (field.Each{}) {
+		return Change{}, fmt.Errorf("%s has %s, so that its members are not added, moved or pinned one by one; change what its members or its where say", role, each)
 	}
 	return Of(f, role), nil
 }

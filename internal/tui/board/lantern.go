@@ -176,6 +176,10 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 			g.Set(at+len(name), below, k.Or('⊥', '!'), k.In(k.Act))
 		}
 	}
+	if m.Marked {
+		g.Set(x-half, y, k.Or('▐', '#'), k.In(k.Act))
+		g.Set(x+half, y, k.Or('▌', '#'), k.In(k.Act))
+	}
 	if m.Concerned && !chosen {
 		g.Set(x-half-1, y, k.Or('▹', '>'), k.In(k.Warm).Strong())
 		g.Set(x+half+1, y, k.Or('◃', '<'), k.In(k.Warm).Strong())

@@ -4,6 +4,7 @@ package board
 
 import (
 	"slices"
+	"strings"
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -54,8 +55,10 @@ type Member struct {
 
 	Lost      bool // would go dark by the failure that is supposed
 	Concerned bool // is what a finding speaks of
+	Marked    bool // by the person, for what is done to several at once
 
-	Lately []string // its last lines, where somebody has asked for them
+	Lately  []string // its last lines, where somebody has asked for them
+	Reasons []string // why it stands where it does, likewise
 }
 
 // Build lays the draft over the live field. Draft and review may be nil.
@@ -142,6 +145,38 @@ func (m *Model) Scene() *whatif.Scene {
 		}
 	}
 	return s
+}
+
+// Search gives the next thing on the board whose name holds some letters: zones, nodes, roles and members, in this order,
+// after the one under the cursor.
+func (m *Model) Search(c Cursor, part string) (Cursor, bool) {
+	var all []Cursor
+	seen := map[string]bool{}
+	try := func(name string, at Cursor) {
+		if strings.Contains(strings.ToLower(name), part) && !seen[name] {
+			seen[name] = true
+			all = append(all, m.Keep(at))
+		}
+	}
+	for p := range m.Posts {
+		try(string(m.Zones[m.Posts[p].Zone].Name), Cursor{Role: -2, Post: p})
+		for _, n := range m.Posts[p].Nodes {
+			try(string(n.Node), Cursor{Role: -1, Post: p})
+		}
+	}
+	for i := range m.Roles {
+		try(string(m.Roles[i].Role), Cursor{Role: i, Post: -1})
+		for j := range m.Roles[i].Members {
+			x := &m.Roles[i].Members[j]
+			if strings.Contains(strings.ToLower(string(x.Member)), part) {
+				try(string(x.Member), m.Find(Place{Role: x.Role, Member: x.Member, Node: x.Node, Zone: x.Zone}, Cursor{}))
+			}
+		}
+	}
+	if len(all) == 0 {
+		return c, false
+	}
+	return all[(slices.Index(all, c)+1)%len(all)], true
 }
 
 // Suppose lays what a failure would lead to over the board; nil takes it off.

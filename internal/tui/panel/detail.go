@@ -276,6 +276,7 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		if m.Pinned {
 			p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
 		}
+		p.why(m)
 		return
 	}
 	state := string(lamp.Shape) + " " + string(m.Phase) + " for " + field.Span(now.Sub(m.Since))
@@ -321,6 +322,9 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.row("last exit", fmt.Sprintf("%s, %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))), k.Paper)
 	}
 	p.meaning(model, role, m)
+	if p.h-p.y > 12 { // its last lines matter more
+		p.why(m)
+	}
 	p.lines(m)
 }
 
@@ -343,6 +347,18 @@ func (p *writer) lines(m board.Member) {
 			p.g.Clip(p.x, p.y, p.w, line, p.k.In(p.k.Plan))
 			p.y++
 		}
+	}
+}
+
+// why says why the member stands where it does.
+func (p *writer) why(m board.Member) {
+	if len(m.Reasons) == 0 {
+		return
+	}
+	p.gap()
+	p.text("why here", p.k.Dim)
+	for _, l := range m.Reasons {
+		p.text(l+".", p.k.Paper)
 	}
 }
 

@@ -1,0 +1,215 @@
+package tui
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/core/arrange"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/kit"
+	"lanternfield/internal/tui/panel"
+	"lanternfield/internal/tui/sheet"
+)
+
+// choices is a list of things of which one is chosen.
+type choices struct {
+	title string
+	items []panel.Item
+	at    int
+	back  mode
+	take  func(i int) tea.Cmd
+}
+
+func (a *app) choosing(title string, items []panel.Item, take func(i int) tea.Cmd) {
+	a.list = &choices{title: title, items: items, back: a.mode, take: take}
+	a.mode = inList
+}
+
+func (a *app) pressList(is func(key.Binding) bool) tea.Cmd {
+	l := a.list
+	switch {
+	case is(a.keys.Close), is(a.keys.Quit):
+		a.mode = l.back
+	case is(a.keys.Down):
+		l.at = min(l.at+1, len(l.items)-1)
+	case is(a.keys.Up):
+		l.at = max(l.at-1, 0)
+	case is(a.keys.First), is(a.keys.PageUp):
+		l.at = 0
+	case is(a.keys.Last), is(a.keys.PageDown):
+		l.at = len(l.items) - 1
+	case is(a.keys.Inspect):
+		a.mode = l.back
+		return l.take(l.at)
+	}
+	return nil
+}
+
+// addThing asks what is to be added to the draft: a role that some kit plays, or nodes.
+func (a *app) addThing() {
+	if a.inPast() {
+		return
+	}
+	if a.loaded == nil {
+		a.say(true, "There is no draft to which anything could be added. "+a.trouble)
+		return
+	}
+	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"}}
+	kits := kit.Names()
+	for _, name := range kits {
+		items = append(items, panel.Item{Name: "a role: " + name, Text: kit.About(name)})
+	}
+	a.choosing("Add to the draft", items, func(i int) tea.Cmd {
+		if i == 0 {
+			a.addNodes()
+			return nil
+		}
+		a.addRole(kits[i-1])
+		return nil
+	})
+}
+
+func (a *app) addNodes() {
+	at := a.model.Under(a.cursor)
+	zone := string(at.Zone)
+	like := a.draft.Node(at.Node)
+	if like != nil {
+		zone = string(like.Zone)
+	} else if len(a.draft.Nodes) > 0 {
+		like = &a.draft.Nodes[len(a.draft.Nodes)-1]
+	}
+	a.askText("Name of the new node, or of a range", "such as heron-1 or heron-{1..3}; "+field.NameRule, "", func(name string) tea.Cmd {
+		names, err := field.ExpandRange(name)
+		if err == nil && !field.NamePattern.MatchString(names[0]) {
+			err = fmt.Errorf("%q cannot be a node's name; %s", name, field.NameRule)
+		}
+		for _, n := range names {
+			if err == nil && a.draft.Node(field.NodeName(n)) != nil {
+				err = fmt.Errorf("there is a node %s already", n)
+			}
+		}
+		if err != nil {
+			a.say(true, err.Error())
+			return nil
+		}
+		a.askText("In which zone?", "what fails together; a name that is new makes a new zone, and empty is no zone", zone, func(zone string) tea.Cmd {
+			if zone != "" && !field.NamePattern.MatchString(zone) {
+				a.say(true, fmt.Sprintf("%q cannot be a zone's name; %s", zone, field.NameRule))
+				return nil
+			}
+			value := "name: " + name
+			if zone != "" {
+				value += "\nzone: " + zone
+			}
+			if like != nil {
+				value += likeNode(like)
+			}
+			return a.put("new: "+name, arrange.Put{Path: []string{"nodes", "+"}, Value: value})
+		})
+		return nil
+	})
+}
+
+// likeNode says the size and labels of a node, for one that is made like it.
+func likeNode(n *field.Node) string {
+	var size []string
+	if n.Size.CPU > 0 {
+		size = append(size, "cpu: "+strconv.FormatFloat(n.Size.CPU, 'f', -1, 64))
+	}
+	for _, d := range []struct {
+		key string
+		b   field.Bytes
+	}{{"memory", n.Size.Memory}, {"disk", n.Size.Disk}} {
+		if d.b > 0 {
+			size = append(size, d.key+": "+string(field.TypeSize.Word(float64(d.b))))
+		}
+	}
+	text := ""
+	if len(size) > 0 {
+		text += "\nsize: {" + strings.Join(size, ", ") + "}"
+	}
+	if len(n.Labels) > 0 {
+		var labels []string
+		for k, v := range n.Labels {
+			labels = append(labels, k+": "+sheet.Quote(v))
+		}
+		slices.Sort(labels)
+		text += "\nlabels: {" + strings.Join(labels, ", ") + "}"
+	}
+	if n.Platform != "" {
+		text += "\nplatform: " + n.Platform
+	}
+	return text
+}
+
+// addRole asks for a name and adds a role that the kit plays, wired to those that fit where there is no choice.
+func (a *app) addRole(name string) {
+	a.askText("Name of the new role", "what this part of the system is called, in the plural where it has several members", "", func(role string) tea.Cmd {
+		switch {
+		case !field.NamePattern.MatchString(role):
+			a.say(true, fmt.Sprintf("%q cannot be a role's name; %s", role, field.NameRule))
+			return nil
+		case a.draft.Role(field.RoleName(role)) != nil:
+			a.say(true, fmt.Sprintf("there is a role %s already", role))
+			return nil
+		}
+		info, err := kit.Read(name)
+		if err != nil {
+			a.say(true, err.Error())
+			return nil
+		}
+		return a.put("new role: "+role, arrange.Put{Path: []string{"roles", role}, Value: roleOf(a.draft, info)})
+	})
+}
+
+// roleOf writes a new role as far as the kit and the draft tell.
+func roleOf(f *field.Field, k kit.Info) string {
+	members := 1
+	if k.Votes {
+		members = 3
+	} else if k.Kind != string(field.Monitor) {
+		members = 2
+	}
+	value := fmt.Sprintf("kit: %s\nmembers: %d", k.Name, members)
+	var wires []string
+	r := &field.Role{Name: " ", Kit: k.Name, Wants: k.Calls}
+	for _, call := range k.CallNames() {
+		offers := finding.Offers(f, r, call)
+		offers = slices.DeleteFunc(offers, func(o field.RoleName) bool {
+			return k.Calls[call] == finding.AnyService && f.Role(o).Kind != field.Broker
+		})
+		if len(offers) > 0 {
+			wires = append(wires, call+": "+string(offers[0]))
+		}
+	}
+	if len(wires) > 0 {
+		value += "\ncalls: {" + strings.Join(wires, ", ") + "}"
+	}
+	return value
+}
+
+// find moves the cursor to the first thing whose name holds the words; asked again, to the next.
+func (a *app) find() {
+	a.askText("Find", "part of the name of a member, role, node or zone; the next one with an empty line", "", func(text string) tea.Cmd {
+		text = cmp.Or(strings.ToLower(text), a.found)
+		if text == "" {
+			return nil
+		}
+		a.found = text
+		c, ok := a.model.Search(a.cursor, text)
+		if !ok {
+			a.say(true, fmt.Sprintf("Nothing on the board has %q in its name.", text))
+			return nil
+		}
+		a.cursor = c
+		return a.readLately()
+	})
+}

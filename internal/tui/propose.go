@@ -1,0 +1,113 @@
+package tui
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/bubbles/v2/key"
+
+	"lanternfield/internal/core/arrange"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/fieldfile"
+)
+
+// proposal is a better placement, shown on the board before it is taken.
+type proposal struct {
+	arrange.Proposal
+	draft *field.Field // with the proposal taken
+	live  plan.Live
+}
+
+// propose looks for a better placement of what the draft has.
+func (a *app) propose() {
+	switch {
+	case a.inPast():
+		return
+	case a.loaded == nil:
+		a.say(true, "There is no draft for which a placement could be proposed. "+a.trouble)
+		return
+	case a.draft.Cycle() != nil:
+		a.say(true, "Roles wait for each other, so that nothing can be placed: f shows where.")
+		return
+	}
+	live := a.snap.Live()
+	p := arrange.Propose(a.draft, live)
+	if len(p.Moves) == 0 {
+		a.say(false, "Nothing would stand better elsewhere, as far as pins and the constraints allow.")
+		return
+	}
+	if len(p.Changes) == 0 {
+		a.say(true, p.Moves[0].Sentence()+"; f shows what would make room.")
+		return
+	}
+	a.proposal, a.mode, a.view = &proposal{Proposal: p, draft: p.On(a.draft), live: live}, inProposal, boardView
+	a.rebuild()
+}
+
+// proposed says what is proposed, a line for each move.
+func (a *app) proposed() []string {
+	lines := make([]string, len(a.proposal.Moves))
+	for i, m := range a.proposal.Moves {
+		lines[i] = m.Sentence()
+	}
+	return lines
+}
+
+func (a *app) pressProposal(is func(key.Binding) bool) tea.Cmd {
+	switch {
+	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Propose):
+		a.mode, a.proposal = walking, nil
+		a.rebuild()
+		a.say(false, "Nothing was moved.")
+	case is(a.keys.Mend):
+		p := a.proposal
+		a.mode, a.proposal = walking, nil
+		a.rebuild()
+		return a.rewrite(func(base *fieldfile.File, _ plan.Live) ([]byte, string, error) {
+			now := base
+			for _, c := range p.Changes {
+				data, err := now.Set(c)
+				if err != nil {
+					return nil, "", err
+				}
+				if now, err = base.With(data); err != nil {
+					return nil, "", err
+				}
+			}
+			what := p.Moves[0].Sentence()
+			if len(p.Moves) > 1 {
+				what = fmt.Sprintf("%d members moved, as proposed", len(p.Moves))
+			}
+			return now.Bytes, what, nil
+		})
+	case is(a.keys.Up), is(a.keys.Down), is(a.keys.Left), is(a.keys.Right):
+		by := map[bool]int{true: 1}
+		a.cursor = a.model.Move(a.cursor, by[is(a.keys.Right)]-by[is(a.keys.Left)], by[is(a.keys.Down)]-by[is(a.keys.Up)])
+	}
+	return nil
+}
+
+// whys is why a member stands where it does, for the one that was asked last.
+type whys struct {
+	of    field.MemberName
+	draft *field.Field
+	lines []string
+}
+
+// mostWhys bounds the work of saying why, in nodes times members.
+const mostWhys = 2_000_000
+
+// layWhy lets the member under the cursor say why it stands there.
+func (a *app) layWhy() {
+	_, m := a.model.Member(a.model.Under(a.cursor).Member)
+	if m == nil || a.draft == nil || a.past != nil || a.proposal != nil || a.previewed() != nil || a.draft.Cycle() != nil ||
+		len(a.draft.Nodes)*max(1, len(a.snap.Members)) > mostWhys {
+		return
+	}
+	if a.whys.of != m.Member || a.whys.draft != a.draft {
+		a.whys = whys{m.Member, a.draft, arrange.WhyHere(a.draft, a.snap.Live(), m.Member)}
+	}
+	m.Reasons = a.whys.lines
+}
