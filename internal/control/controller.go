@@ -397,6 +397,13 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	return engine.Review(c.state, draft)
 }
 
+// Preview renders what a member would be run with by the draft, and what it runs with.
+func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return engine.Preview(c.state, draft, member)
+}
+
 // Do carries out an order. A draft is judged once all nodes have been heard.
 func (c *Controller) Do(ctx context.Context, o Order) error {
 	if o.What == "deploy" {

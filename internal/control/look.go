@@ -56,6 +56,24 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	return engine.Review(s, draft)
 }
 
+// LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.
+func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field.MemberName) (*engine.Files, error) {
+	if r, err := dial(ctx, f); err == nil {
+		defer r.Close()
+		if _, err := r.Snapshot(ctx); err == nil {
+			return r.Preview(ctx, draft, member)
+		}
+	}
+	s, err := readState(f)
+	if errors.Is(err, ErrNothing) {
+		s, err = engine.NewState(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return engine.Preview(s, draft, member)
+}
+
 // LookJournal gives the journal, taking hold of nothing.
 func LookJournal(f Folder, after uint64, limit int) ([]Entry, error) {
 	return readJournal(f, after, limit)

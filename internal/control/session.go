@@ -22,6 +22,8 @@ type Session interface {
 	Watch(ctx context.Context) (<-chan *engine.Snapshot, error)
 	// Review lists what deploying the draft would change.
 	Review(ctx context.Context, draft *field.Field) (*plan.Review, error)
+	// Preview renders what a member would be run with by the draft, and what it runs with.
+	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error)
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Order) error
 	// Journal gives the events above a number, oldest first, at most limit of them.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -63,6 +64,15 @@ func (c *Controller) listen() error {
 		}
 		review, err := c.Review(r.Context(), &draft)
 		answer(w, review, err)
+	})
+	mux.HandleFunc("POST /v1/preview", func(w http.ResponseWriter, r *http.Request) {
+		var draft field.Field
+		if err := json.NewDecoder(r.Body).Decode(&draft); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		files, err := c.Preview(r.Context(), &draft, field.MemberName(r.FormValue("member")))
+		answer(w, files, err)
 	})
 	mux.HandleFunc("POST /v1/order", func(w http.ResponseWriter, r *http.Request) {
 		var o Order
@@ -205,6 +215,11 @@ func (r *remote) Watch(ctx context.Context) (<-chan *engine.Snapshot, error) {
 func (r *remote) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
 	review := &plan.Review{}
 	return review, r.call(ctx, http.MethodPost, "/v1/review", draft, review)
+}
+
+func (r *remote) Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error) {
+	files := &engine.Files{}
+	return files, r.call(ctx, http.MethodPost, "/v1/preview?member="+url.QueryEscape(string(member)), draft, files)
 }
 
 func (r *remote) Do(ctx context.Context, o Order) error {

@@ -155,6 +155,7 @@ type app struct {
 
 	pointing *pointing
 	proposal *proposal
+	files    files
 	whys     whys
 	marked   map[field.MemberName]bool
 	ask      *ask
@@ -230,6 +231,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.reviewed(msg)
 	case fileMsg:
 		return a, a.takeFile(msg)
+	case filesMsg:
+		a.takeFiles(msg)
 	case editorMsg:
 		return a, a.backFromEditor(msg)
 	case savedMsg:
@@ -338,6 +341,8 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.pressPointing(is)
 	case inProposal:
 		return a.pressProposal(is)
+	case inFiles:
+		return a.pressFiles(is)
 	case inList:
 		return a.pressList(is)
 	case asking:
@@ -439,6 +444,8 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 	case is(a.keys.Find):
 		a.find()
 		return nil
+	case is(a.keys.Files):
+		return a.openFiles()
 	case is(a.keys.Editor):
 		return a.openEditor()
 	case is(a.keys.Pause):

@@ -208,6 +208,8 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 		}
 	case inList:
 		panel.List(g, a.look, a.list.title, a.list.items, a.list.at)
+	case inFiles:
+		a.drawFiles(g, board.Area{Y: f.area.Y, W: a.w, H: a.h - f.area.Y - 2})
 	case asking:
 		a.drawPrompt(g)
 	case inDetail:
@@ -292,6 +294,14 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 		text = "changing: enter changes a line, x takes it out, tab turns the page, esc goes back"
 	case a.mode == inPointing:
 		text = fmt.Sprintf("%s, %s: arrows point at a role, enter takes it, esc goes back", a.pointing.from, a.pointing.row.Label)
+	case a.mode == inFiles:
+		text = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of)
+		switch {
+		case a.files.vs == 1:
+			text = fmt.Sprintf("%s: what differs from how it runs", a.files.of)
+		case a.files.vs == 2 && a.files.before != nil:
+			text = fmt.Sprintf("%s: what differs from %s", a.files.of, a.files.before.Member)
+		}
 	case a.mode == inProposal:
 		text = "proposed: enter takes it, esc moves nothing"
 	case a.whatIf && a.view == boardView:
@@ -426,6 +436,7 @@ func (a *app) can() panel.Foot {
 		add(a.keys.Pin, "pin it here, or let it go")
 		add(a.keys.Remove, "take it out of the draft")
 		add(a.keys.Change, "change its role, its node")
+		add(a.keys.Files, "read its config files")
 	case m != nil:
 		if m.Phase == engine.Stopped {
 			add(a.keys.Halt, "start it again")
@@ -434,6 +445,7 @@ func (a *app) can() panel.Foot {
 			add(a.keys.Halt, "stop it; place and data are kept")
 		}
 		add(a.keys.Lines, "read its lines")
+		add(a.keys.Files, "read its config files")
 		if !m.Leaving && !m.Removal {
 			add(a.keys.Grab, "move it to another node")
 			add(a.keys.Remove, "take it out of the draft")
@@ -504,6 +516,11 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 	case a.mode == inPointing:
 		all = append(all, shown{upDown, "point at a role"})
 		add(a.keys.Inspect, "take it")
+		add(a.keys.Close, "back")
+	case a.mode == inFiles:
+		add(a.keys.Other, "next file")
+		all = append(all, shown{sideways, "another member"}, shown{"d", "what differs"})
+		all = append(all, shown{upDown, "scroll"})
 		add(a.keys.Close, "back")
 	case a.mode == inProposal:
 		add(a.keys.Mend, "take it")

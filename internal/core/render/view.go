@@ -6,6 +6,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lanternfield/internal/core/field"
@@ -21,7 +22,8 @@ type View struct {
 	member  Member
 	target  field.MemberName // who shall lead, in a step that hands over
 	secrets bool             // secrets may be used here
-	noted   func(setting.Value)
+	via     string           // by which call it was reached
+	trace   *tracer          // notes where values come from; nil where nobody asks
 }
 
 func (s *Scene) view(name field.MemberName) *View {
@@ -51,7 +53,15 @@ func (s *Scene) views(names []field.MemberName) []*View {
 }
 
 // Founders are the members that founded this member's cluster.
-func (v *View) Founders() []*View { return v.scene.views(v.scene.Founders[v.member.Role]) }
+func (v *View) Founders() []*View { return v.traced(v.scene.views(v.scene.Founders[v.member.Role])) }
+
+// traced lets others note where their values come from, as this one does.
+func (v *View) traced(views []*View) []*View {
+	for _, x := range views {
+		x.trace = v.trace
+	}
+	return views
+}
 
 // Joined are the members admitted so far, this one included.
 func (v *View) Joined() []*View {
@@ -59,7 +69,7 @@ func (v *View) Joined() []*View {
 	if !slices.Contains(names, v.member.Name) {
 		names = append(slices.Clone(names), v.member.Name)
 	}
-	return v.scene.views(names)
+	return v.traced(v.scene.views(names))
 }
 
 // Leader is the member that led when this one was admitted.
@@ -71,7 +81,29 @@ func (v *View) Leader() (*View, error) {
 }
 
 // Port is the number of a port of this member.
-func (v *View) Port(name string) (int, error) {
+func (v *View) Port(name string) (any, error) {
+	port, err := v.port(name)
+	if err == nil && v.trace != nil {
+		return v.trace.mark(v.wordPort(name), strconv.Itoa(port)), nil
+	}
+	return port, err
+}
+
+// wordPort says where a port's number comes from.
+func (v *View) wordPort(name string) string {
+	if v.via != "" {
+		return v.via
+	}
+	text := fmt.Sprintf("port %s of %s", name, v.member.Name)
+	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil {
+		if p := role.Program.Ports[name]; !p.Fixed() {
+			text += fmt.Sprintf(", the first free of %d to %d", p.From, p.To)
+		}
+	}
+	return text
+}
+
+func (v *View) port(name string) (int, error) {
 	if port, ok := v.member.Ports[name]; ok {
 		return port, nil
 	}
@@ -80,7 +112,7 @@ func (v *View) Port(name string) (int, error) {
 
 // URL is scheme://address:port of a port of this member.
 func (v *View) URL(name string) (string, error) {
-	port, err := v.Port(name)
+	port, err := v.port(name)
 	if err != nil {
 		return "", err
 	}
@@ -88,7 +120,11 @@ func (v *View) URL(name string) (string, error) {
 	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
 		scheme = role.Program.Ports[name].Scheme
 	}
-	return fmt.Sprintf("%s://%s:%d", scheme, v.Address, port), nil
+	url := fmt.Sprintf("%s://%s:%d", scheme, v.Address, port)
+	if v.trace != nil {
+		return v.trace.mark(v.wordPort(name), url), nil
+	}
+	return url, nil
 }
 
 // Calls are the joined members of the role that is called, or known, under that name.
@@ -103,7 +139,11 @@ func (v *View) Calls(name string) ([]*View, error) {
 		return nil, unknown("call", name, names)
 	}
 	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving })
-	return v.scene.views(staying), nil
+	views := v.traced(v.scene.views(staying))
+	for _, x := range views {
+		x.via = fmt.Sprintf("%s: the members of %s", name, target)
+	}
+	return views, nil
 }
 
 // Everyone is the joined members of all roles that this one calls or knows, role by role, each once.
@@ -147,8 +187,8 @@ func (v *View) Setting(name string) (string, error) {
 	case !ok:
 		return "", unknown("setting", name, slices.Concat(role.OptionNames(), slices.Sorted(maps.Keys(role.Settings))))
 	}
-	if v.noted != nil {
-		v.noted(value)
+	if v.trace != nil {
+		return v.trace.mark(wordSetting(value), string(value.Value)), nil
 	}
 	return string(value.Value), nil
 }

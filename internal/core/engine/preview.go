@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"fmt"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/render"
+)
+
+// Files is what a member is, or would be, run with.
+type Files struct {
+	Member field.MemberName `json:"member"`
+	Draft  []render.Text    `json:"draft,omitempty"` // as the draft has it; nil where the draft has no such member
+	Live   []render.Text    `json:"live,omitempty"`  // as it runs; nil where it does not
+}
+
+// Preview renders what a member would be run with if the draft were deployed, and what it runs with now. Nodes that are
+// not bound yet have no address; their name in angle brackets stands for it.
+func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error) {
+	f := &Files{Member: name}
+	if m := s.Members[name]; m != nil && m.Phase != Gone && s.Field != nil {
+		texts, err := s.scene().Texts(name)
+		if err != nil {
+			return nil, err
+		}
+		f.Live = texts
+	}
+	if draft.Cycle() != nil {
+		return f, fmt.Errorf("roles of the draft wait for each other, so that it has no members yet")
+	}
+	sc := s.draftScene(draft)
+	if _, there := sc.Members[name]; !there {
+		if f.Live == nil {
+			return nil, fmt.Errorf("there is no member %s, neither in the draft nor in what runs; members are named like %s", name, draft.Roles[0].Name.Member(1))
+		}
+		return f, nil
+	}
+	texts, err := sc.Texts(name)
+	if err != nil {
+		return nil, err
+	}
+	f.Draft = texts
+	return f, nil
+}
+
+// draftScene is who would be who if the draft were deployed now: who runs and stays, and who would come.
+func (s *State) draftScene(draft *field.Field) *render.Scene {
+	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+	live := plan.Live{}
+	if s.Field != nil && !s.Retired {
+		was := s.scene()
+		live = s.live()
+		sc.Founders = was.Founders
+		for name, m := range was.Members {
+			sc.Members[name] = m
+		}
+		for role, names := range was.Joined {
+			sc.Joined[role] = append([]field.MemberName(nil), names...)
+		}
+	}
+	p := plan.Make(draft, live)
+	for _, r := range p.Removes {
+		m := sc.Members[r.Member]
+		m.Leaving = true
+		sc.Members[r.Member] = m
+	}
+	founding := map[field.RoleName]bool{}
+	for _, r := range draft.Roles {
+		founding[r.Name] = len(sc.Joined[r.Name]) == 0
+	}
+	for _, a := range p.Adds {
+		address, dir := "<"+string(a.Node)+">", "<folder of "+string(a.Node)+">"
+		if n := s.Nodes[a.Node]; n != nil && !n.Released {
+			address, dir = n.Address, n.Dir
+		}
+		role := draft.Role(a.Role)
+		founds := founding[a.Role] && role.Founds(len(sc.Founders[a.Role]))
+		m := sceneMember(draft, a, address, dir, founds, "")
+		if founds {
+			sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
+		} else if len(sc.Joined[a.Role]) > 0 {
+			m.Via, m.ID, m.Captured = sc.Joined[a.Role][0], "<id>", capturedBy(role.Program)
+		}
+		sc.Members[a.Name] = m
+		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
+	}
+	return sc
+}
