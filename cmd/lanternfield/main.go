@@ -9,11 +9,12 @@ import (
 
 	"lanternfield/internal/cli"
 	"lanternfield/internal/tui"
+	"lanternfield/internal/tui/start"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, tui.Run)
+	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, cli.Screens{Open: tui.Run, Start: start.Run})
 	stop()
 	os.Exit(code)
 }

@@ -255,6 +255,11 @@ func (a *app) openCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "open [FILE]", Short: "Open the full-screen application",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file, rest, err := a.pickFile(args)
+			if errors.Is(err, errNoFile) && isTerminal(a.in) { // the first time, in a folder of their own
+				if file, err = a.screens.Start(cmd.Context(), ".", ascii); err == nil && file == "" {
+					return nil
+				}
+			}
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
@@ -276,5 +281,5 @@ func (a *app) open(ctx context.Context, file string, ascii bool) error {
 	if !isTerminal(a.in) {
 		return errors.New("the full-screen application needs a terminal; `lanternfield status` prints the field")
 	}
-	return a.screen(ctx, file, a.env, folder, ascii)
+	return a.screens.Open(ctx, file, a.env, folder, ascii)
 }

@@ -31,8 +31,11 @@ const (
 // badAnswer ends a command that did its work and has nothing good to tell; it has been said already.
 var errBadAnswer = errors.New("the answer is bad")
 
-// Screen opens the full-screen application. It is handed in by cmd/lanternfield, so that commands need no screen.
-type Screen func(ctx context.Context, file, env string, folder control.Folder, ascii bool) error
+// Screens are the full-screen parts. They are handed in by cmd/lanternfield, so that commands need no screen.
+type Screens struct {
+	Open  func(ctx context.Context, file, env string, folder control.Folder, ascii bool) error // the application
+	Start func(ctx context.Context, dir string, ascii bool) (file string, err error)           // the guided start
+}
 
 // app is what all commands share.
 type app struct {
@@ -44,12 +47,14 @@ type app struct {
 	json     bool
 	yes      bool
 	logLevel string
-	screen   Screen
+	screens  Screens
 }
 
+var errNoFile = errors.New("no field file is named, and this folder has none; name one: NAME.field.yaml, or make one with `lanternfield new`")
+
 // Run carries out a command line and gives the exit status.
-func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, screen Screen) int {
-	a := &app{out: out, err: errs, in: in, screen: screen}
+func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, screens Screens) int {
+	a := &app{out: out, err: errs, in: in, screens: screens}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -123,7 +128,7 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.name, "field", "", "the name of a deployed field, where its file is not at hand")
 	flags.StringVar(&a.env, "env", "", "an environment: variables take the values of NAME.ENV.choices.yaml, and the field is one of its own")
 	flags.StringVar(&a.logLevel, "log-level", "error", "debug, info, warn or error")
-	root.AddCommand(open, a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.filesCommand(), a.exportCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
+	root.AddCommand(open, a.newCommand(), a.patternCommand(), a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.filesCommand(), a.exportCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
@@ -172,7 +177,7 @@ func (a *app) pickFile(args []string) (file string, rest []string, err error) {
 	case 1:
 		return found[0], rest, nil
 	case 0:
-		return "", nil, errors.New("no field file is named, and this folder has none; name one: NAME.field.yaml")
+		return "", rest, errNoFile
 	}
 	shown := strings.Join(found[:min(5, len(found))], ", ")
 	if len(found) > 5 {

@@ -176,7 +176,7 @@ func TestCountsInWords(t *testing.T) {
 func TestCommandsExplainThemselves(t *testing.T) {
 	run := func(args ...string) (string, string, int) {
 		var out, errs bytes.Buffer
-		code := Run(context.Background(), args, nil, &out, &errs, nil)
+		code := Run(context.Background(), args, nil, &out, &errs, Screens{})
 		return out.String(), errs.String(), code
 	}
 	t.Chdir(t.TempDir())

@@ -1,6 +1,7 @@
 package fieldfile
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -73,6 +74,19 @@ func (f *File) Save(data []byte) error {
 		return fmt.Errorf("%s cannot be written: %w", f.Name, err)
 	}
 	return nil
+}
+
+// Create writes a new file; one that is there already is left as it is.
+func Create(name string, data []byte) error {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	switch {
+	case errors.Is(err, os.ErrExist):
+		return fmt.Errorf("there is a %s already; nothing was written", name)
+	case err != nil:
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Close())
 }
 
 // NameIn finds the field's name in a file, even in one that has errors, so that what was deployed from it can still be

@@ -24,6 +24,7 @@ type File struct {
 	Bytes []byte
 	Field *field.Field
 
+	Pattern   Pattern    // what it says of itself where it is one
 	Variables []Variable // in the order of the file
 	Choices   *Choices   // of the environment; nil without one
 
@@ -187,7 +188,9 @@ func (f *File) build() bool {
 		whole.set(k, root.values[k])
 	}
 	whole.set("roles", roles)
-	whole.without("nodes").without("variables")
+	whole.without("nodes").without("variables").without("pattern")
+	about, _ := root.get("pattern").get("about").text()
+	f.Pattern = Pattern{About: about}
 	var b bytes.Buffer
 	whole.canonical(&b)
 	out := &field.Field{}

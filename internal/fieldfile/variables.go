@@ -20,6 +20,20 @@ type Variable struct {
 	Chosen bool // by the environment, not by the file's default
 }
 
+// Pattern is what a file says of itself that others are made from.
+type Pattern struct{ About string }
+
+// HasDefault tells whether a variable is declared with more than its value.
+func (f *File) HasDefault(variable string) bool {
+	return f.doc.root.get("variables").get(variable).get("default") != nil
+}
+
+// IsVariable tells whether the value at a path is a variable's.
+func (f *File) IsVariable(path ...string) bool {
+	n, whole := f.doc.root.find(path)
+	return whole && n.variable != ""
+}
+
 // Choices are the values that an environment chooses for a file's variables: a YAML file of names and values beside the
 // field file, NAME.ENVIRONMENT.choices.yaml.
 type Choices struct {

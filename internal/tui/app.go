@@ -531,7 +531,7 @@ func (a *app) paste(text string) {
 		a.journal.Text += oneLine(text)
 		return
 	case asking:
-		a.prompt.insert(oneLine(text))
+		a.prompt.line.Insert(oneLine(text))
 		return
 	}
 	a.say(true, fmt.Sprintf("Pasted text (%d characters) is not taken as keys.", len([]rune(text))))

@@ -8,14 +8,14 @@ import (
 	"charm.land/bubbles/v2/key"
 
 	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/input"
 )
 
 // prompt asks for one line of text.
 type prompt struct {
 	label string
 	help  string
-	text  []rune
-	at    int
+	line  input.Line
 	back  mode // where esc leads
 	take  func(text string) tea.Cmd
 	bad   string // why the text was not taken
@@ -27,62 +27,28 @@ func (a *app) askText(label, help, text string, take func(string) tea.Cmd) {
 	if back == asking {
 		back = a.prompt.back
 	}
-	a.prompt = &prompt{label: label, help: help, text: []rune(text), at: len([]rune(text)), back: back, take: take}
+	a.prompt = &prompt{label: label, help: help, line: input.New(text), back: back, take: take}
 	a.mode = asking
 }
 
-// mostTyped bounds a line.
-const mostTyped = 400
-
 func (a *app) pressAsking(msg tea.KeyPressMsg, is func(key.Binding) bool) tea.Cmd {
 	p := a.prompt
-	p.bad = ""
-	switch msg.String() {
-	case "enter":
+	p.bad, a.bad = "", false
+	switch {
+	case msg.String() == "enter":
 		a.mode = p.back
-		cmd := p.take(strings.TrimSpace(string(p.text)))
+		cmd := p.take(strings.TrimSpace(p.line.String()))
 		if a.mode == p.back && a.bad && a.message != "" && cmd == nil { // it was refused at once: it can be corrected
 			p.bad = a.message
 			a.mode = asking
 		}
 		return cmd
-	case "backspace":
-		if p.at > 0 {
-			p.text = append(p.text[:p.at-1:p.at-1], p.text[p.at:]...)
-			p.at--
-		}
-	case "delete":
-		if p.at < len(p.text) {
-			p.text = append(p.text[:p.at:p.at], p.text[p.at+1:]...)
-		}
-	case "left":
-		p.at = max(0, p.at-1)
-	case "right":
-		p.at = min(len(p.text), p.at+1)
-	case "home", "ctrl+a":
-		p.at = 0
-	case "end", "ctrl+e":
-		p.at = len(p.text)
-	case "ctrl+u":
-		p.text, p.at = p.text[p.at:], 0
+	case is(a.keys.Close):
+		a.mode = p.back
 	default:
-		switch {
-		case is(a.keys.Close):
-			a.mode = p.back
-		case msg.Text != "":
-			p.insert(typed(msg.Text))
-		}
+		p.line.Press(msg)
 	}
 	return nil
-}
-
-func (p *prompt) insert(text string) {
-	r := []rune(text)
-	if len(p.text)+len(r) > mostTyped {
-		return
-	}
-	p.text = append(p.text[:p.at:p.at], append(r, p.text[p.at:]...)...)
-	p.at += len(r)
 }
 
 // drawPrompt draws the question at the foot of the screen, where the eyes are after a key was pressed.
@@ -101,15 +67,7 @@ func (a *app) drawPrompt(g *grid.Grid) {
 	x, y := (g.W-w)/2, max(0, g.H-h-2)
 	g.Fill(x, y, w, h, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
 	g.Clip(x+2, y, w-4, p.label, k.In(k.Gold).Strong())
-	room := w - 5
-	from := max(0, p.at-room+1)
-	line := p.text[from:min(len(p.text), from+room)]
-	g.Text(x+2, y+1, string(line), k.Text().Strong())
-	under := ' '
-	if p.at < len(p.text) {
-		under = p.text[p.at]
-	}
-	g.Set(x+2+p.at-from, y+1, under, grid.Style{Fg: k.Ink, Bg: k.Act, Bold: true})
+	p.line.Draw(g, k, x+2, y+1, w-4)
 	style := k.Quiet()
 	if p.bad != "" {
 		style = k.In(k.Fail)

@@ -1,0 +1,337 @@
+// Package start is the guided start: a few questions, and beside them the board of the field that they make.
+package start
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/pattern"
+	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/input"
+	"lanternfield/internal/tui/look"
+)
+
+// option is one of the answers of a question.
+type option struct{ value, name, text string }
+
+// question is one of the few. It has options, or a line of text.
+type question struct {
+	id      string
+	label   string
+	help    string
+	options []option
+	at      int
+	line    input.Line
+	touched bool
+}
+
+func (q *question) value() string {
+	if len(q.options) > 0 {
+		return q.options[q.at].value
+	}
+	return strings.TrimSpace(q.line.String())
+}
+
+// shown is the answer for people.
+func (q *question) shown() string {
+	if len(q.options) > 0 {
+		return q.options[q.at].name
+	}
+	return q.value()
+}
+
+// starter is the model of the guided start.
+type starter struct {
+	dir      string
+	patterns []pattern.Pattern
+	all      []*question
+	at       int // of those that are asked
+	look     look.Look
+	light    bool
+	limited  bool
+	ascii    bool
+	w, h     int
+
+	outcome *pattern.Outcome
+	found   []finding.Finding
+	bad     string // why there is no outcome
+	model   *board.Model
+	written string
+	failed  string // why it could not be written
+}
+
+// Run asks the questions and writes the field file into the folder. It gives the file's name, or none when
+// the person has left.
+func Run(ctx context.Context, dir string, ascii bool) (string, error) {
+	s := newStarter(dir, ascii)
+	_, err := tea.NewProgram(s, tea.WithContext(ctx)).Run()
+	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		err = nil
+	}
+	return s.written, err
+}
+
+func newStarter(dir string, ascii bool) *starter {
+	s := &starter{dir: dir, ascii: ascii, look: look.Dark(), patterns: pattern.All()}
+	s.look.ASCII = ascii
+	which := &question{id: "pattern", label: "What shall it be?", help: "A pattern to begin with; everything can be changed afterwards."}
+	for i, p := range s.patterns {
+		text := p.About
+		if p.Err != nil {
+			first, _, _ := strings.Cut(p.Err.Error(), "\n")
+			text = "cannot be used: " + first
+		}
+		which.options = append(which.options, option{fmt.Sprint(i), p.Name, text})
+	}
+	s.all = []*question{which,
+		{id: "name", label: "What is it called?", help: field.NameRule + ". The file will be NAME.field.yaml."},
+		{id: "where", label: "Where will it stand?", help: "Every node is this machine at first, with an address of its own, so that it can be tried at once.", options: []option{
+			{"many", "several nodes in zones", "as it will be in earnest"},
+			{"one", "one node", "to try it out on a laptop"}}},
+		{id: "zones", label: "Which zones, with how many nodes?", help: "A zone is what fails together: a room, a site, a power line. Such as  north 3, south 3, light 2", line: input.New("north 3, south 3, light 2")},
+		{id: "size", label: "How large is each node?", help: "Such as  2 cores, 4GiB  or  2 cores, 4GiB, 40GiB ; leave it empty where it is not known.", line: input.New("2 cores, 4GiB")},
+		{id: "load", label: "What load will it bear?", help: "Kits set themselves by it; each setting can be changed."},
+		{id: "survive", label: "What must it survive?", help: "This sets how many members the roles have and what they are spread over."},
+	}
+	for _, v := range pattern.Survives {
+		s.question("survive").options = append(s.question("survive").options, option{string(v), v.String(), ""})
+	}
+	s.question("survive").at = len(pattern.Survives) - 1
+	s.choosePattern()
+	s.work()
+	return s
+}
+
+func (s *starter) question(id string) *question {
+	return s.all[slices.IndexFunc(s.all, func(q *question) bool { return q.id == id })]
+}
+
+func (s *starter) pattern() pattern.Pattern { return s.patterns[s.all[0].at] }
+
+// choosePattern asks what the chosen pattern asks.
+func (s *starter) choosePattern() {
+	p := s.pattern()
+	name, load := s.question("name"), s.question("load")
+	was := load.value2()
+	load.options, load.at = []option{{"", "what the kits assume", ""}}, 0
+	s.all = slices.DeleteFunc(s.all, func(q *question) bool { return strings.HasPrefix(q.id, "var ") })
+	if p.Err != nil {
+		return
+	}
+	if !name.touched {
+		name.line = input.New(s.freeName(p.File.Field.Name))
+	}
+	loads := map[string]bool{}
+	for _, r := range p.File.Field.Roles {
+		for _, o := range r.Options {
+			for l := range o.Loads {
+				loads[l] = true
+			}
+		}
+	}
+	for _, l := range slices.SortedFunc(maps.Keys(loads), func(a, b string) int { return rank(a) - rank(b) }) {
+		load.options = append(load.options, option{l, l, ""})
+		if l == was {
+			load.at = len(load.options) - 1
+		}
+	}
+	for _, v := range p.File.Variables {
+		s.all = append(s.all, &question{id: "var " + v.Name, label: v.Name, help: v.About, line: input.New(string(v.Value))})
+	}
+}
+
+// value2 is value for a question that may have no options yet.
+func (q *question) value2() string {
+	if q.at >= len(q.options) {
+		return ""
+	}
+	return q.options[q.at].value
+}
+
+func rank(load string) int { return slices.Index([]string{"light", "steady", "heavy"}, load) }
+
+// freeName finds a name whose file is not there yet.
+func (s *starter) freeName(name string) string {
+	for i := 1; ; i++ {
+		try := name
+		if i > 1 {
+			try = fmt.Sprintf("%s-%d", name, i)
+		}
+		if _, err := os.Stat(s.fileOf(try)); err != nil {
+			return try
+		}
+	}
+}
+
+func (s *starter) fileOf(name string) string { return filepath.Join(s.dir, name+".field.yaml") }
+
+// asked lists the questions that the answers so far leave.
+func (s *starter) asked() []*question {
+	var out []*question
+	for _, q := range s.all {
+		switch {
+		case s.question("where").value() == "one" && (q.id == "zones" || q.id == "survive"):
+		case q.id == "load" && len(q.options) < 2:
+		default:
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// work makes the field out of the answers, for the board and at last for the file.
+func (s *starter) work() {
+	s.bad, s.failed = "", ""
+	outcome, err := s.make()
+	if err != nil {
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		s.bad = first
+		return // the board keeps showing the last one that could be made
+	}
+	s.outcome = outcome
+	f := outcome.File.Field
+	s.found = finding.All(f)
+	s.model = board.Build(engine.SnapDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
+}
+
+func (s *starter) make() (*pattern.Outcome, error) {
+	p := s.pattern()
+	if p.Err != nil {
+		return nil, p.Err
+	}
+	a := pattern.Answers{Name: s.question("name").value(), Load: s.question("load").value(), Survive: pattern.Survive(s.question("survive").value()), Variables: map[string]string{}}
+	if _, err := os.Stat(s.fileOf(a.Name)); err == nil {
+		return nil, fmt.Errorf("there is a %s.field.yaml here already; take another name", a.Name)
+	}
+	var err error
+	if s.question("where").value() == "one" {
+		a.Zones, a.Survive = []pattern.Zone{{Nodes: 1}}, pattern.Nothing
+	} else if a.Zones, err = pattern.ParseZones(s.question("zones").value()); err != nil {
+		return nil, err
+	}
+	if a.Size, err = pattern.ParseSize(s.question("size").value()); err != nil {
+		return nil, err
+	}
+	for _, q := range s.all {
+		if name, ok := strings.CutPrefix(q.id, "var "); ok {
+			a.Variables[name] = q.value()
+		}
+	}
+	return p.Make(a)
+}
+
+// Init asks what the terminal is like.
+func (s *starter) Init() tea.Cmd { return tea.RequestBackgroundColor }
+
+// Update takes what comes.
+func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		s.w, s.h = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		s.light = !msg.IsDark()
+		s.dress()
+	case tea.ColorProfileMsg:
+		s.limited = msg.Profile < colorprofile.TrueColor
+		s.dress()
+	case tea.PasteMsg:
+		if q := s.now(); q != nil && len(q.options) == 0 {
+			q.line.Insert(msg.Content)
+			q.touched = true
+			s.work()
+		}
+	case tea.KeyPressMsg:
+		return s, s.press(msg)
+	}
+	return s, nil
+}
+
+func (s *starter) dress() {
+	s.look = look.Dark()
+	if s.light {
+		s.look = look.Light()
+	}
+	if s.limited {
+		s.look = s.look.Limited()
+	}
+	s.look.ASCII = s.ascii
+}
+
+// now is the question that is being answered; nil at the end, where the file is about to be written.
+func (s *starter) now() *question {
+	if asked := s.asked(); s.at < len(asked) {
+		return asked[s.at]
+	}
+	return nil
+}
+
+func (s *starter) press(msg tea.KeyPressMsg) tea.Cmd {
+	q := s.now()
+	switch msg.String() {
+	case "ctrl+c":
+		return tea.Quit
+	case "esc":
+		if s.at == 0 {
+			return tea.Quit
+		}
+		s.at--
+	case "enter", "tab":
+		if q == nil {
+			return s.write()
+		}
+		if s.bad == "" {
+			s.at++
+		}
+	case "shift+tab":
+		s.at = max(0, s.at-1)
+	case "up", "down":
+		by := map[string]int{"up": -1, "down": 1}[msg.String()]
+		switch {
+		case q != nil && len(q.options) > 0:
+			q.at = min(max(q.at+by, 0), len(q.options)-1)
+			if q.id == "pattern" {
+				s.choosePattern()
+			}
+			s.work()
+		case by < 0:
+			s.at = max(0, s.at-1)
+		case s.bad == "" && q != nil:
+			s.at++
+		}
+	default:
+		if q != nil && len(q.options) == 0 && q.line.Press(msg) {
+			q.touched = true
+			s.work()
+		}
+	}
+	return nil
+}
+
+// write writes the file, never over one that is there.
+func (s *starter) write() tea.Cmd {
+	if s.bad != "" || s.outcome == nil {
+		return nil
+	}
+	name := s.fileOf(s.question("name").value())
+	if err := fieldfile.Create(name, s.outcome.Data); err != nil {
+		s.failed = err.Error()
+		return nil
+	}
+	s.written = name
+	return tea.Quit
+}
