@@ -128,7 +128,7 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.name, "field", "", "the name of a deployed field, where its file is not at hand")
 	flags.StringVar(&a.env, "env", "", "an environment: variables take the values of NAME.ENV.choices.yaml, and the field is one of its own")
 	flags.StringVar(&a.logLevel, "log-level", "error", "debug, info, warn or error")
-	root.AddCommand(open, a.newCommand(), a.patternCommand(), a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.filesCommand(), a.exportCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
+	root.AddCommand(open, a.newCommand(), a.patternCommand(), a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.filesCommand(), a.exportCommand(), a.importCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),

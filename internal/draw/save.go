@@ -40,3 +40,17 @@ func Draft(f *field.Field) *engine.Snapshot {
 	}
 	return snap
 }
+
+// Kinds are the drawings that there are of a field.
+var Kinds = []string{"board", "order", "survives"}
+
+// Of makes a drawing of that kind.
+func Of(kind string, snap *engine.Snapshot, t Theme) *Drawing {
+	switch kind {
+	case "order":
+		return Order(snap, t)
+	case "survives":
+		return Survives(snap, t)
+	}
+	return Board(snap, t)
+}

@@ -51,14 +51,16 @@ type node struct {
 }
 
 // parse reads YAML into a tree. Everything that can be wrong with it as YAML ends up in errs.
-func parse(name string, data []byte) *document {
+func parse(name string, data []byte) *document { return parseUpTo(name, data, mostBytes) }
+
+func parseUpTo(name string, data []byte, most int) *document {
 	d := &document{name: name, anchors: map[string]ast.Node{}, open: map[string]bool{}}
 	fail := func(text, hint string) *document {
 		d.errs = append(d.errs, &Error{File: name, Text: text, Hint: hint})
 		return d
 	}
 	switch {
-	case len(data) > mostBytes:
+	case len(data) > most:
 		return fail(fmt.Sprintf("the file has %d KiB; a field file may have %d KiB at most", len(data)>>10, mostBytes>>10),
 			"is it the right file? Put long config templates into kits.")
 	case bytes.IndexByte(data, 0) >= 0:
@@ -334,3 +336,17 @@ func (n *node) set(key string, value *node) {
 }
 
 func text(s string) *node { return &node{scalar: s} }
+
+// Plain reads a YAML file of another kind as plain values, within the bounds that hold for field files but for its size:
+// maps, lists, texts, truths, json.Number and nil. Bombs of aliases, endless nesting and what is no YAML are refused with
+// the place where they stand.
+func Plain(name string, data []byte, most int) (any, error) {
+	if len(data) > most {
+		return nil, Errors{{File: name, Text: fmt.Sprintf("the file has %d KiB; %d KiB are read at most", len(data)>>10, most>>10), Hint: "is it the right file?"}}
+	}
+	d := parseUpTo(name, data, most)
+	if d.root == nil || len(d.errs) > 0 {
+		return nil, sorted(d.errs)
+	}
+	return d.root.plain(), nil
+}

@@ -27,6 +27,7 @@ import (
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/look"
+	"lanternfield/internal/tui/order"
 )
 
 // framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
@@ -75,6 +76,7 @@ type view int
 const (
 	boardView view = iota
 	journalView
+	orderView
 )
 
 // mode is what keys are for beside walking about. It is always written on the screen, and esc leaves it.
@@ -164,6 +166,7 @@ type app struct {
 	book    *journal.Book
 	reading bool // the journal is being read
 	journal journal.View
+	stages  order.View
 	lately  recent // the last lines of the member under the cursor
 }
 
@@ -360,6 +363,9 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		a.mode, a.scroll = inKeys, 0
 	case is(a.keys.Board):
 		a.view = boardView
+	case is(a.keys.Order):
+		a.view = orderView
+		a.cursor = a.model.Keep(board.Cursor{Role: max(0, a.cursor.Role), Post: -1})
 	case is(a.keys.Journal), is(a.keys.Other) && a.view == boardView:
 		return a.openJournal(a.journal.Text)
 	case is(a.keys.Other):
@@ -376,6 +382,8 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.stepEvent(true)
 	case a.view == journalView:
 		return a.pressJournal(is)
+	case a.view == orderView:
+		return a.pressOrder(is)
 	default:
 		return a.pressBoard(is)
 	}
@@ -473,6 +481,22 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 		return a.pressEdit(is)
 	}
 	return a.readLately()
+}
+
+// pressOrder takes the keys of the order: arrows go along the wires, all others are the board's.
+func (a *app) pressOrder(is func(key.Binding) bool) tea.Cmd {
+	a.stages.Sync(a.model)
+	by := map[bool]int{true: 1}
+	dx, dy := by[is(a.keys.Right)]-by[is(a.keys.Left)], by[is(a.keys.Down)]-by[is(a.keys.Up)]
+	switch {
+	case dx != 0 || dy != 0:
+		a.cursor = board.Cursor{Role: a.stages.Move(max(0, a.cursor.Role), dx, dy), Post: -1}
+	case is(a.keys.Close):
+		a.view = boardView
+	default:
+		return a.pressBoard(is)
+	}
+	return nil
 }
 
 // fold folds the zone under the cursor, or opens it.

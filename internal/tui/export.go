@@ -16,9 +16,16 @@ type drawnMsg struct {
 	err  error
 }
 
-// export draws the board that is shown into files in the folder that this was started in.
+// export draws what is shown, the board, the order or, with what if, what it survives, into files in the folder that this was started in.
 func (a *app) export() tea.Cmd {
 	snap, draft, light := a.model.Snap, a.draft, a.light
+	kind := "board"
+	switch {
+	case a.whatIf:
+		kind = "survives"
+	case a.view == orderView:
+		kind = "order"
+	}
 	return func() tea.Msg {
 		if snap.State == engine.StateDraft || snap.State == engine.StateRetired {
 			if draft == nil {
@@ -30,12 +37,12 @@ func (a *app) export() tea.Cmd {
 		if light {
 			theme = draw.Light
 		}
-		name := snap.Field + "-board"
-		d := draw.Board(snap, draw.Light) // a printed page is white
-		err := errors.Join(draw.Save(d, name+".pdf"), draw.Save(draw.Board(snap, theme), name+".svg"))
+		name := snap.Field + "-" + kind
+		d := draw.Of(kind, snap, draw.Light) // a printed page is white
+		err := errors.Join(draw.Save(d, name+".pdf"), draw.Save(draw.Of(kind, snap, theme), name+".svg"))
 		if err != nil {
 			return drawnMsg{err.Error(), err}
 		}
-		return drawnMsg{fmt.Sprintf("The board is drawn into %s.svg and %s.pdf.", name, name), nil}
+		return drawnMsg{fmt.Sprintf("%s is drawn into %s.svg and %s.pdf.", map[string]string{"board": "The board", "order": "The order", "survives": "What it survives"}[kind], name, name), nil}
 	}
 }

@@ -10,6 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
+	Order                                                     key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
 	Change, AddThing, Propose, Mark, Find, Editor, Files      key.Binding
@@ -39,6 +40,7 @@ func newKeys() keyMap {
 		Lines:    bind("o", "read its lines in the journal", "o"),
 		Board:    bind("1", "the board", "1"),
 		Journal:  bind("2", "the journal", "2"),
+		Order:    bind("3", "the order of deployment", "3"),
 		Other:    bind("tab", "the other view", "tab"),
 
 		Add:      bind("a", "add a member here", "a"),
@@ -63,7 +65,7 @@ func newKeys() keyMap {
 		Mine:     bind("m", "take mine", "m"),
 		Theirs:   bind("t", "keep theirs", "t"),
 
-		Export:  bind("e", "draw the board into SVG and PDF files", "e"),
+		Export:  bind("e", "draw what is shown into SVG and PDF files", "e"),
 		Review:  bind("v", "review and deploy", "v"),
 		Deploy:  bind("d", "deploy this", "d"),
 		Pause:   bind("space", "pause the rollout, or go on", "space"),
@@ -89,7 +91,7 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire, k.Export}},

@@ -55,7 +55,7 @@ func (a *app) point(x, y int) tea.Cmd {
 				if v.view == journalView {
 					return a.openJournal(a.journal.Text)
 				}
-				a.view = boardView
+				a.view = v.view
 			}
 		}
 		return nil

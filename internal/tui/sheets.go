@@ -94,7 +94,7 @@ func (a *app) openSheet() {
 	if len(s.pages) > 1 && at.Member != "" {
 		s.page = 1 // the role is what is changed most; its member stands before it
 	}
-	a.sheets, a.mode, a.view = s, inSheet, boardView
+	a.sheets, a.mode = s, inSheet
 }
 
 func (a *app) pageOfRole(name field.RoleName) page {

@@ -53,7 +53,7 @@ func (a *app) frame() frame {
 	f.notice = bottom - 1
 	f.tide = tide.Area{Y: bottom, W: a.w, H: height}
 	f.area = board.Area{Y: f.views + 1, W: a.w, H: f.notice - f.views - 1}
-	if a.w >= 116 && f.area.H >= 12 && a.view == boardView {
+	if a.w >= 116 && f.area.H >= 12 && a.view != journalView {
 		w := min(52, a.w*11/40)
 		f.area.W -= w
 		f.side = board.Area{X: f.area.W, Y: f.area.Y, W: w, H: f.area.H}
@@ -96,6 +96,8 @@ func (a *app) draw() *grid.Grid {
 			then = a.past.at
 		}
 		a.journal.Draw(g, a.look, f.area, then)
+	} else if a.view == orderView {
+		a.drawOrder(g, f)
 	} else {
 		a.drawBoard(g, f)
 	}
@@ -110,6 +112,15 @@ func (a *app) draw() *grid.Grid {
 	return g
 }
 
+// drawOrder draws the roles in their stages, and beside them what is said of the chosen one.
+func (a *app) drawOrder(g *grid.Grid, f frame) {
+	a.stages.Sync(a.model)
+	a.stages.Draw(g, a.look, f.area, a.cursor.Role)
+	if f.side.W > 0 && a.cursor.Role >= 0 {
+		a.drawSide(g, f)
+	}
+}
+
 func (a *app) drawBoard(g *grid.Grid, f frame) {
 	a.model.Fit(board.Room(f.area.W), a.folds)
 	if len(a.model.Roles) == 0 || len(a.model.Posts) == 0 {
@@ -117,6 +128,11 @@ func (a *app) drawBoard(g *grid.Grid, f frame) {
 		return
 	}
 	board.Draw(g, a.look, a.model, f.area, a.cursor, a.mode == carrying)
+	a.drawSide(g, f)
+}
+
+// drawSide draws what stands beside the board, or beside the order.
+func (a *app) drawSide(g *grid.Grid, f frame) {
 	switch {
 	case f.side.W == 0:
 	case a.mode == inFindings:
@@ -322,7 +338,8 @@ type viewName struct {
 }
 
 func (a *app) viewNames() []viewName {
-	names := []viewName{{view: boardView, key: a.keys.Board.Help().Key, name: "Board"}, {view: journalView, key: a.keys.Journal.Help().Key, name: "Journal"}}
+	names := []viewName{{view: boardView, key: a.keys.Board.Help().Key, name: "Board"}, {view: journalView, key: a.keys.Journal.Help().Key, name: "Journal"},
+		{view: orderView, key: a.keys.Order.Help().Key, name: "Order"}}
 	x := 1
 	for i := range names {
 		names[i].x, names[i].w = x, len(names[i].key)+1+len(names[i].name)

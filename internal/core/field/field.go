@@ -179,6 +179,11 @@ func (r *Role) Called() []RoleName {
 	return slices.Compact(slices.Sorted(maps.Values(r.Calls)))
 }
 
+// Known lists the roles of which this one is told without waiting for them, each once, by name.
+func (r *Role) Known() []RoleName {
+	return slices.Compact(slices.Sorted(maps.Values(r.Knows)))
+}
+
 // Founds tells whether the member at this place among the first members of a role founds the cluster.
 func (r *Role) Founds(index int) bool { return r.Start == Together || index == 0 }
 

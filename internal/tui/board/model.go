@@ -3,6 +3,7 @@
 package board
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -257,7 +258,8 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	for _, r := range draft.Roles {
 		i := slices.IndexFunc(m.Roles, func(row Role) bool { return row.Role == r.Name })
 		if i < 0 {
-			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called()}})
+			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called(), Knows: r.Known(), Want: r.Members,
+				Gates: gatesOf(draft, &r)}})
 			i = len(m.Roles) - 1
 		}
 		m.Roles[i].Draft = r.Members
@@ -282,6 +284,16 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 			Member: s.Member, Role: s.Role, Node: s.Node, Zone: s.Zone, Phase: engine.Planned}})
 	}
 	m.reserve(draft)
+}
+
+// gatesOf are the gates of a role that only the draft has: nothing is there yet of what they wait for.
+func gatesOf(draft *field.Field, r *field.Role) []engine.GateView {
+	var gates []engine.GateView
+	needs := draft.Needs(r)
+	for _, on := range slices.Sorted(maps.Keys(needs)) {
+		gates = append(gates, engine.GateView{On: on, Gate: needs[on], Need: 1})
+	}
+	return gates
 }
 
 // reserve counts what unsent members would take of their nodes.

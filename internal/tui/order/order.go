@@ -1,0 +1,407 @@
+// Package order is the view of roles as they are deployed: stages from left to right, and between them the gates that each
+// role waits for.
+package order
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/wiring"
+	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/look"
+)
+
+// Measures, in cells.
+const (
+	unit    = 2.5 // rows for each unit of the layout: a role and its gap take two
+	boxRows = 3
+	label   = 14 // for the gate before a role
+)
+
+// View is the wiring of a board's roles, laid out.
+type View struct {
+	of    *board.Model
+	graph *wiring.Graph
+}
+
+// Sync lays the roles out when the board has changed.
+func (v *View) Sync(m *board.Model) {
+	if v.of == m {
+		return
+	}
+	roles := make([]engine.RoleView, len(m.Roles))
+	for i := range m.Roles {
+		roles[i] = m.Roles[i].RoleView
+	}
+	v.of, v.graph = m, wiring.Of(roles)
+}
+
+// Move gives the role that stands in a direction of another.
+func (v *View) Move(from, dx, dy int) int {
+	g := v.graph
+	for s, stage := range g.Stages {
+		i := slices.Index(stage, from)
+		if i < 0 {
+			continue
+		}
+		if dy != 0 {
+			return stage[min(max(i+dy, 0), len(stage)-1)]
+		}
+		for next := s + dx; next >= 0 && next < len(g.Stages); next += dx {
+			if len(g.Stages[next]) > 0 {
+				return slices.MinFunc(g.Stages[next], func(a, b int) int {
+					return cmp.Compare(math.Abs(g.Lay.At[a]-g.Lay.At[from]), math.Abs(g.Lay.At[b]-g.Lay.At[from]))
+				})
+			}
+		}
+	}
+	return from
+}
+
+// drawing is one frame of the view.
+type drawing struct {
+	g     *grid.Grid
+	k     look.Look
+	a     board.Area
+	v     *View
+	width int   // of a role
+	left  []int // the first column of each stage
+	top   int
+	lines map[[2]int]line
+}
+
+// line is what wires do in one cell.
+type line struct {
+	sides  int // which ways it leads
+	dotted bool
+	style  grid.Style
+}
+
+const (
+	toLeft = 1 << iota
+	toRight
+	up
+	down
+)
+
+// Draw draws the roles with their wires; chosen is the one that the person stands on.
+func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, chosen int) {
+	if v.graph == nil || len(v.graph.Roles) == 0 {
+		g.Clip(a.X+2, a.Y+1, a.W-4, "There are no roles yet. A adds one.", k.Quiet())
+		return
+	}
+	d := &drawing{g: g, k: k, a: a, v: v, lines: map[[2]int]line{}}
+	d.measure(chosen)
+	for s := range v.graph.Stages {
+		title := fmt.Sprintf("stage %d", s+1)
+		if s == 0 {
+			title = "first"
+		}
+		if x := d.left[s]; x >= a.X && x < a.X+a.W {
+			g.Clip(x, a.Y, min(d.width, a.X+a.W-x), title, k.Quiet())
+		}
+	}
+	d.wires(chosen)
+	for i := range v.graph.Roles {
+		d.role(i, i == chosen)
+	}
+}
+
+// measure finds the columns, and what part of the whole is in sight.
+func (d *drawing) measure(chosen int) {
+	g := d.v.graph
+	d.width = 14
+	for i := range g.Roles {
+		d.width = max(d.width, min(24, grid.Width(string(g.Roles[i].Role))+5))
+	}
+	x := d.a.X + 2
+	for s := range g.Stages {
+		d.left = append(d.left, x)
+		x += d.width + d.channel(s) + 1
+	}
+	stage, at := 0, 0.0
+	for s := range g.Stages {
+		if slices.Contains(g.Stages[s], chosen) {
+			stage, at = s, g.Lay.At[chosen]
+		}
+	}
+	if over := d.left[stage] + d.width + 2 - (d.a.X + d.a.W); over > 0 {
+		for i := range d.left {
+			d.left[i] -= over
+		}
+	}
+	d.top = d.a.Y + 2
+	high := int(g.Lay.Breadth*unit) + boxRows
+	if free := d.a.H - 3 - high; free > 1 {
+		d.top += free / 3
+	} else if y := int(at*unit) + boxRows; y > d.a.H-4 {
+		d.top -= y - (d.a.H - 4)
+	}
+}
+
+// channel is how wide the space after a stage is: a column for each wire that turns in it, and room for the gate's name.
+func (d *drawing) channel(s int) int {
+	n := 0
+	for _, r := range d.v.graph.Lay.Routes {
+		for j := 1; j < len(r); j++ {
+			if r[j-1].Layer == s && d.row(r[j-1].At) != d.row(r[j].At) {
+				n++
+			}
+		}
+	}
+	return min(2*n, 24) + label + 3
+}
+
+func (d *drawing) row(at float64) int { return d.top + int(math.Round(at*unit)) }
+
+// wires draws who depends on whom.
+func (d *drawing) wires(chosen int) {
+	g := d.v.graph
+	type hop struct{ wire, from, to int } // rows in a channel
+	for s := 0; s+1 < len(g.Stages); s++ {
+		var hops []hop
+		for i, r := range g.Lay.Routes {
+			for j := 1; j < len(r); j++ {
+				if r[j-1].Layer == s {
+					hops = append(hops, hop{i, d.row(r[j-1].At), d.entry(i, s, r[j].At)})
+				}
+			}
+		}
+		slices.SortStableFunc(hops, func(a, b hop) int { // wires that turn cross less when those that fall far turn first
+			fall := func(h hop) int {
+				if h.to > h.from {
+					return -h.from
+				}
+				return h.from
+			}
+			return cmp.Compare(fall(a), fall(b))
+		})
+		track := d.left[s] + d.width + 2
+		for _, h := range hops {
+			w := g.Wires[h.wire]
+			style := d.k.In(d.k.Dim)
+			switch {
+			case g.Roles[max(0, chosen)].Role == w.To || g.Roles[max(0, chosen)].Role == w.From:
+				style = d.k.In(d.k.Act)
+			case w.Gate != "" && w.Open:
+				style = d.k.In(d.k.Lit)
+			case w.Gate != "":
+				style = d.k.In(d.k.Warm)
+			}
+			turn := d.left[s] + d.width + 1
+			if h.from != h.to {
+				turn = min(track, d.left[s+1]-label-2)
+				track += 2
+			}
+			end := d.left[s+1] - 1
+			if !d.ended(h.wire, s) {
+				end += d.width + 1 // it passes through the stage
+			}
+			d.run(d.left[s]+d.width, turn, h.from, w.Gate == "", style)
+			d.fall(turn, h.from, h.to, w.Gate == "", style)
+			d.run(turn, end, h.to, w.Gate == "", style)
+			if d.ended(h.wire, s) {
+				d.gate(w, d.left[s+1]-1, h.to, style)
+			}
+		}
+	}
+	for at, l := range d.lines {
+		if at[0] >= d.a.X && at[0] < d.a.X+d.a.W && at[1] > d.a.Y && at[1] < d.a.Y+d.a.H {
+			d.g.Set(at[0], at[1], d.rune(l), l.style)
+		}
+	}
+	d.lines = nil
+	for s := 0; s+1 < len(g.Stages); s++ {
+		for i, r := range g.Lay.Routes {
+			if len(r) > 0 && r[len(r)-1].Layer == s+1 {
+				d.name(g.Wires[i], s, i)
+			}
+		}
+	}
+}
+
+// ends is the role in which a wire ends in the next stage; -1 where it passes through.
+func (d *drawing) ends(wire, stage int) int {
+	r := d.v.graph.Lay.Routes[wire]
+	if r[len(r)-1].Layer != stage+1 {
+		return -1
+	}
+	last := d.v.graph.Wires[wire].To
+	if d.v.graph.Wires[wire].Back {
+		last = d.v.graph.Wires[wire].From
+	}
+	return slices.IndexFunc(d.v.graph.Roles, func(r engine.RoleView) bool { return r.Role == last })
+}
+
+func (d *drawing) ended(wire, stage int) bool { return d.ends(wire, stage) >= 0 }
+
+// entry is the row on which a wire reaches the next stage: wires into one role end on different rows of it, as far as it
+// has them.
+func (d *drawing) entry(wire, stage int, passes float64) int {
+	g := d.v.graph
+	to := d.ends(wire, stage)
+	if to < 0 {
+		return d.row(passes)
+	}
+	w := g.Wires[wire]
+	return d.row(g.Lay.At[to]) + min(w.Entry, boxRows-1) - min(w.Entries-1, boxRows-1)/2
+}
+
+func (d *drawing) mark(x, y, sides int, dotted bool, style grid.Style) {
+	l, there := d.lines[[2]int{x, y}]
+	l.sides |= sides
+	l.dotted = dotted && (!there || l.dotted)
+	if !there || style.Fg == d.k.Act {
+		l.style = style
+	}
+	d.lines[[2]int{x, y}] = l
+}
+
+func (d *drawing) run(from, to, y int, dotted bool, style grid.Style) {
+	for x := from; x <= to; x++ {
+		sides := 0
+		if x > from {
+			sides |= toLeft
+		}
+		if x < to {
+			sides |= toRight
+		}
+		d.mark(x, y, sides, dotted, style)
+	}
+}
+
+func (d *drawing) fall(x, from, to int, dotted bool, style grid.Style) {
+	lo, hi := min(from, to), max(from, to)
+	for y := lo; y <= hi; y++ {
+		sides := 0
+		if y > lo {
+			sides |= up
+		}
+		if y < hi {
+			sides |= down
+		}
+		if sides != 0 {
+			d.mark(x, y, sides, dotted, style)
+		}
+	}
+}
+
+func (d *drawing) rune(l line) rune {
+	shapes := map[int]rune{toLeft: '─', toRight: '─', toLeft | toRight: '─', up: '│', down: '│', up | down: '│', toRight | down: '╭', toLeft | down: '╮',
+		toRight | up: '╰', toLeft | up: '╯', toLeft | toRight | down: '┬', toLeft | toRight | up: '┴', up | down | toRight: '├', up | down | toLeft: '┤',
+		toLeft | toRight | up | down: '┼'}
+	r := shapes[l.sides]
+	if d.k.ASCII {
+		switch r {
+		case '─':
+			return '-'
+		case '│':
+			return '|'
+		}
+		return '+'
+	}
+	if l.dotted {
+		switch r {
+		case '─':
+			return '┄'
+		case '│':
+			return '┆'
+		}
+	}
+	return r
+}
+
+// gate ends a wire before its role: a door that is open or shut, or, where nothing is waited for, no door.
+func (d *drawing) gate(w wiring.Wire, x, y int, style grid.Style) {
+	if w.Back { // who is told stands at its other end
+		return
+	}
+	delete(d.lines, [2]int{x, y})
+	door := d.k.Or('▹', '>')
+	switch {
+	case w.Gate != "" && w.Open:
+		door = d.k.Or('▸', '>')
+	case w.Gate != "":
+		door = d.k.Or('▌', '|')
+	}
+	d.g.Set(x, y, door, style.Strong())
+}
+
+// name writes what a wire waits for, on its last stretch.
+func (d *drawing) name(w wiring.Wire, s, i int) {
+	if w.Gate == "" {
+		return
+	}
+	text := string(w.Gate)
+	if !w.Open && w.Missing != "" {
+		text += " " + w.Missing
+	}
+	if grid.Width(text) > label-1 {
+		text = string(w.Gate)
+	}
+	style := d.k.Quiet()
+	if w.Open {
+		style = d.k.In(d.k.Lit)
+	}
+	d.g.Clip(d.left[s+1]-2-grid.Width(text), d.entry(i, s, 0), label, text, style)
+}
+
+// role draws a role as a lantern of its own.
+func (d *drawing) role(i int, chosen bool) {
+	g, k := d.v.graph, d.k
+	r := &d.v.of.Roles[i]
+	stage := 0
+	for s := range g.Stages {
+		if slices.Contains(g.Stages[s], i) {
+			stage = s
+		}
+	}
+	x, y := d.left[stage], d.row(g.Lay.At[i])-boxRows/2
+	if y <= d.a.Y || y+boxRows > d.a.Y+d.a.H || x+d.width <= d.a.X || x >= d.a.X+d.a.W {
+		return
+	}
+	lamp := k.LampOf(phaseOf(r), false)
+	fill := grid.Style{Fg: k.Paper, Bg: lamp.Glow}
+	d.g.Fill(x, y, d.width, boxRows, ' ', fill)
+	d.g.Set(x+1, y, lamp.Shape, grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: true})
+	style := grid.Style{Fg: k.Paper, Bg: lamp.Glow, Bold: true}
+	if chosen {
+		style.Fg = k.Act
+		for j := range boxRows {
+			d.g.Set(x-1, y+j, k.Or('⟦', '['), k.In(k.Act).Strong())
+			d.g.Set(x+d.width, y+j, k.Or('⟧', ']'), k.In(k.Act).Strong())
+		}
+	}
+	d.g.Clip(x+3, y, d.width-4, string(r.Role), style)
+	d.g.Clip(x+3, y+1, d.width-4, fmt.Sprintf("%d/%d %s", r.Ready, max(r.Want, r.Draft), cmp.Or(string(r.Kind), string(field.Worker))), fill)
+	last := ""
+	if r.Votes {
+		last = "votes"
+		if r.Survives >= 0 && r.Worked {
+			last = fmt.Sprintf("survives %d", r.Survives)
+		}
+	}
+	d.g.Clip(x+3, y+2, d.width-4, last, grid.Style{Fg: k.Dim, Bg: lamp.Glow})
+}
+
+// phaseOf is how a role burns as a whole: as its worst member, once it has any.
+func phaseOf(r *board.Role) engine.Phase {
+	phase := engine.Planned
+	for _, m := range r.Members {
+		switch {
+		case m.Unsent:
+		case m.Phase == engine.Failed || m.Phase == engine.Unready || m.Phase == engine.Unknown:
+			return m.Phase
+		case m.Phase != engine.Ready:
+			phase = m.Phase
+		case phase == engine.Planned:
+			phase = engine.Ready
+		}
+	}
+	return phase
+}
