@@ -77,7 +77,7 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 		}
 		role := draft.Role(a.Role)
 		founds := founding[a.Role] && role.Founds(len(sc.Founders[a.Role]))
-		m := sceneMember(draft, a, address, dir, founds, "")
+		m := sceneMember(draft.Node(a.Node), a, address, dir, founds, "")
 		if founds {
 			sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
 		} else if len(sc.Joined[a.Role]) > 0 {

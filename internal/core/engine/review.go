@@ -99,7 +99,7 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 		if n := s.Nodes[a.Node]; n != nil {
 			at = *n
 		}
-		scene.Members[a.Name] = sceneMember(draft, a, at.Address, at.Dir, false, "")
+		scene.Members[a.Name] = sceneMember(draft.Node(a.Node), a, at.Address, at.Dir, false, "")
 		scene.Joined[a.Role] = append(scene.Joined[a.Role], a.Name)
 	}
 	var steps []plan.Step
@@ -164,13 +164,53 @@ func zoneOf(f *field.Field, node field.NodeName) field.ZoneName {
 	return ""
 }
 
-// TryTemplates renders every member of a draft as if it were deployed afresh, both founding and joining, and gives every
+// mostTried is how many members a draft may have for each of them to be rendered when it is looked at.
+const mostTried = 200
+
+// tried chooses the members of a draft whose templates are executed: all, or, in a large field, of each role the first and
+// the last, and the first in two more zones. All others are rendered when they are deployed.
+func tried(adds []place.Member, nodes map[field.NodeName]*field.Node) []place.Member {
+	if len(adds) <= mostTried {
+		return adds
+	}
+	var out []place.Member
+	zones := map[field.ZoneName]bool{}
+	for i, a := range adds {
+		first, last := i == 0 || adds[i-1].Role != a.Role, i == len(adds)-1 || adds[i+1].Role != a.Role
+		if first {
+			zones = map[field.ZoneName]bool{}
+		}
+		zone := nodes[a.Node].Zone
+		if first || last || !zones[zone] && len(zones) < 3 {
+			out = append(out, a)
+		}
+		zones[zone] = true
+	}
+	return out
+}
+
+// TryTemplates renders the members of a draft as if it were deployed afresh, both founding and joining, and gives every
 // template that cannot be executed. Adds must come from a plan for an empty live field.
 func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+	nodes := draft.NodesByName()
+	sample := tried(adds, nodes)
+	if len(adds) > mostTried { // and of those whom they are told of, the first few
+		perRole := map[field.RoleName]int{}
+		few := slices.Clone(sample)
+		for _, a := range adds {
+			if perRole[a.Role]++; perRole[a.Role] <= 20 {
+				few = append(few, a)
+			}
+		}
+		adds = few
+	}
 	for i, a := range adds {
-		sc.Members[a.Name] = sceneMember(draft, a, fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), "/node/"+string(a.Node), true, "")
+		if _, twice := sc.Members[a.Name]; twice {
+			continue
+		}
+		sc.Members[a.Name] = sceneMember(nodes[a.Node], a, fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), "/node/"+string(a.Node), true, "")
 		sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
 		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
 	}
@@ -196,7 +236,7 @@ func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
 		_, err := sc.Spec(name)
 		note(err)
 	}
-	for _, a := range adds {
+	for _, a := range sample {
 		m := sc.Members[a.Name]
 		try(a.Name)
 		m.Founding, m.Via = false, sc.Founders[a.Role][0]

@@ -358,7 +358,7 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	if n == nil {
 		return
 	}
-	drawn := sceneMember(s.Field, m.Member, n.Address, n.Dir, m.Founding, m.Via)
+	drawn := sceneMember(s.Field.Node(m.Node), m.Member, n.Address, n.Dir, m.Founding, m.Via)
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
 	if e := s.entry(m); e != nil {
 		drawn.ID = e.ID
@@ -366,10 +366,10 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	sc.Members[m.Name] = drawn
 }
 
-func sceneMember(f *field.Field, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
+func sceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
 	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
 		Founding: founding, Via: via}
-	if n := f.Node(m.Node); n != nil {
+	if n != nil {
 		out.Zone = n.Zone
 	}
 	return out

@@ -174,13 +174,17 @@ func experimental(d *draft) []Finding {
 
 // badDerived looks for settings that cannot be worked out from a node.
 func badDerived(d *draft, r *field.Role) []Finding {
-	for i, a := range d.plan.Adds {
-		if a.Role != r.Name || i > 0 && d.plan.Adds[i-1].Role == r.Name {
-			continue // the first will do: the expression is the same
+	if len(r.Options) == 0 {
+		return nil
+	}
+	for _, a := range d.plan.Adds {
+		if a.Role != r.Name {
+			continue
 		}
 		if _, err := setting.Of(d.Field, setting.Member{Name: a.Name, Role: r, Node: d.nodes[a.Node], Here: 1}); err != nil {
 			return []Finding{{Severity: Error, What: "setting", Path: rolePath(r.Name), Role: r.Name, Text: err.Error(), Mend: "correct the kit"}}
 		}
+		break // the first will do: the expression is the same for all
 	}
 	return nil
 }
@@ -250,15 +254,13 @@ func oneZone(d *draft) []Finding {
 func overCeiling(d *draft) []Finding {
 	most := map[field.NodeName]field.Bytes{}
 	on := map[field.NodeName][]place.Member{}
-	bounded := false
+	if !slices.ContainsFunc(d.Roles, func(r field.Role) bool { return r.Ceiling.Memory > 0 }) {
+		return nil
+	}
 	for _, a := range d.plan.Adds {
 		r := d.Role(a.Role)
-		bounded = bounded || r.Ceiling.Memory > 0
 		most[a.Node] += max(r.Ceiling.Memory, r.Room.Memory)
 		on[a.Node] = append(on[a.Node], a)
-	}
-	if !bounded {
-		return nil
 	}
 	var over []field.NodeName
 	for i := range d.Nodes {

@@ -64,6 +64,7 @@ type roleSite struct {
 	perNode   []int
 	perZone   []int
 	companion bool // some role is its companion
+	eligible  []*field.Node
 }
 
 type namedPort struct {
@@ -223,15 +224,19 @@ func (s *Site) Uses() map[field.NodeName]Use {
 }
 
 // Eligible lists the nodes that may hold a role whoever else is there.
-func (s *Site) Eligible(role *field.Role) []field.Node {
+func (s *Site) Eligible(role *field.Role) []*field.Node {
 	r := s.roles[role.Name]
-	var nodes []field.Node
-	for i := range s.nodes {
-		if r != nil && (r.may == nil || r.may[i] == 0) {
-			nodes = append(nodes, *s.nodes[i].node)
+	if r == nil {
+		return nil
+	}
+	if r.eligible == nil {
+		for i := range s.nodes {
+			if r.may == nil || r.may[i] == 0 {
+				r.eligible = append(r.eligible, s.nodes[i].node)
+			}
 		}
 	}
-	return nodes
+	return r.eligible
 }
 
 // share is how full the node is in its fullest dimension, in steps of a hundredth so that rounding decides nothing.

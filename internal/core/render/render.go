@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"text/template"
 
 	"lanternfield/internal/core/field"
@@ -158,7 +159,7 @@ func (r *renderer) text(text string, where ...string) string {
 }
 
 func execute(text string, view *View) (string, error) {
-	t, err := template.New("").Option("missingkey=error").Parse(text)
+	t, err := parsed(text)
 	if err != nil {
 		return "", plainError(err)
 	}
@@ -167,6 +168,35 @@ func execute(text string, view *View) (string, error) {
 		return "", plainError(err)
 	}
 	return out.String(), nil
+}
+
+// templates keeps what was parsed lately: the same few texts are executed for every member.
+var templates struct {
+	sync.Mutex
+	known map[string]*template.Template
+}
+
+// mostKept bounds what is kept of parsed templates.
+const mostKept = 4000
+
+func parsed(text string) (*template.Template, error) {
+	templates.Lock()
+	t := templates.known[text]
+	templates.Unlock()
+	if t != nil {
+		return t, nil
+	}
+	t, err := template.New("").Option("missingkey=error").Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	templates.Lock()
+	defer templates.Unlock()
+	if templates.known == nil || len(templates.known) >= mostKept {
+		templates.known = map[string]*template.Template{}
+	}
+	templates.known[text] = t
+	return t, nil
 }
 
 var (
