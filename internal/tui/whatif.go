@@ -35,8 +35,8 @@ func (a *app) suppose() (sentence string) {
 		return ""
 	}
 	fault, name := a.fault()
-	loss := a.model.Scene().Fail(fault)
-	a.model.Suppose(&loss)
+	loss := a.model.Loss(fault)
+	a.model.Suppose(loss)
 	return fmt.Sprintf("If %s failed: %s.", name, loss.Sentence())
 }
 

@@ -18,7 +18,8 @@ func large() *field.Field {
 	}
 	for i := range 50 {
 		r := field.Role{Name: field.RoleName(fmt.Sprintf("role-%d", i)), Members: 1000, Spread: field.SpreadZone,
-			Room: field.Size{CPU: 0.5, Memory: 1 << 30, Disk: 10 << 30}, Kit: "x"}
+			Room: field.Size{CPU: 0.5, Memory: 1 << 30, Disk: 10 << 30}, Kit: "x",
+			Program: &field.Program{Ports: map[string]field.Port{"main": {From: 7000 + i*20, To: 7019 + i*20}}}}
 		if i%2 == 0 {
 			r.Where = `labels.disk == "nvme" or cpu > 8`
 		}

@@ -75,6 +75,9 @@ func (s *Site) refusesForOthers(r *roleSite, node int) bad {
 	if r.fixed && r.perNode[node] > 0 {
 		return b | badPort
 	}
+	if len(r.ports) == 1 && !r.fixed && len(n.ports) <= r.ports[0].To-r.ports[0].From {
+		return b // more numbers than are taken altogether
+	}
 	var own [8]int
 	mine := own[:0]
 	for _, p := range r.ports {

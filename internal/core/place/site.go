@@ -14,7 +14,7 @@ import (
 	"lanternfield/internal/core/field"
 )
 
-// Member is a member that has, or is to get, a node.
+// Member is a member that has, or is to get, a node. Its ports are shared with others and never changed.
 type Member struct {
 	Name  field.MemberName
 	Role  field.RoleName
@@ -30,6 +30,7 @@ type Site struct {
 	zones  []field.ZoneName
 	roles  map[field.RoleName]*roleSite
 	match  *field.Matcher
+	slab   []portUse
 	fixed  map[int]bool // ports that some role has for good: ranges leave them alone as long as they can
 }
 
@@ -43,6 +44,9 @@ type nodeUse struct {
 	total   int // members
 	ports   []portUse
 }
+
+// portsAtFirst is how many ports a node has room for before it takes more.
+const portsAtFirst = 12
 
 type portUse struct {
 	port int
@@ -65,6 +69,7 @@ type roleSite struct {
 	perZone   []int
 	companion bool // some role is its companion
 	eligible  []*field.Node
+	shared    map[int]map[string]int // the ports of a program that has one, by its number: members share them
 }
 
 type namedPort struct {
@@ -183,6 +188,12 @@ func (s *Site) take(r *roleSite, node int, m Member) {
 	n := &s.nodes[node]
 	n.total++
 	for _, port := range m.Ports {
+		if n.ports == nil { // a little room from one piece for all
+			if len(s.slab) < portsAtFirst {
+				s.slab = make([]portUse, 256*portsAtFirst)
+			}
+			n.ports, s.slab = s.slab[:0:portsAtFirst], s.slab[portsAtFirst:]
+		}
 		n.ports = append(n.ports, portUse{port, m.Name})
 	}
 	if r == nil {
@@ -275,6 +286,19 @@ func (s *Site) better(r *roleSite, a, b int) bool {
 func (s *Site) choosePorts(r *roleSite, node int) map[string]int {
 	if len(r.ports) == 0 {
 		return nil
+	}
+	if len(r.ports) == 1 {
+		port := r.ports[0].Port.Port
+		if !r.ports[0].Fixed() {
+			port = s.firstFree(node, r.ports[0].Port, nil)
+		}
+		if r.shared[port] == nil {
+			if r.shared == nil {
+				r.shared = map[int]map[string]int{}
+			}
+			r.shared[port] = map[string]int{r.ports[0].name: port}
+		}
+		return r.shared[port]
 	}
 	chosen := make(map[string]int, len(r.ports))
 	var own [8]int

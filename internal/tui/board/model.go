@@ -22,6 +22,9 @@ type Model struct {
 	Added, Removed, Changed int
 
 	supposed bool // a failure is laid over it
+	scene    *whatif.Scene
+	fault    whatif.Fault // whose loss was asked for last
+	loss     *whatif.Loss
 
 	Posts []Post
 	fit   fitted // what Posts were made for
@@ -131,8 +134,12 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 // Scene is whom a failure would find: those that run, or, before anything runs, those of the draft; wired as the field is
 // that the board shows.
 func (m *Model) Scene() *whatif.Scene {
+	if m.scene != nil {
+		return m.scene
+	}
 	draft := m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired
 	s := &whatif.Scene{}
+	m.scene = s
 	for i := range m.Roles {
 		r := &m.Roles[i]
 		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Calls})
@@ -146,6 +153,15 @@ func (m *Model) Scene() *whatif.Scene {
 		}
 	}
 	return s
+}
+
+// Loss is what a failure leads to. It is asked for in every frame, mostly for the same failure.
+func (m *Model) Loss(f whatif.Fault) *whatif.Loss {
+	if m.loss == nil || m.fault != f {
+		loss := m.Scene().Fail(f)
+		m.fault, m.loss = f, &loss
+	}
+	return m.loss
 }
 
 // Search gives the next thing on the board whose name holds some letters: zones, nodes, roles and members, in this order,

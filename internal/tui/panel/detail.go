@@ -248,7 +248,7 @@ func (p *writer) losing(m *board.Model, head string, fault whatif.Fault) {
 	}
 	p.gap()
 	p.text(head, p.k.Dim)
-	loss := m.Scene().Fail(fault)
+	loss := m.Loss(fault)
 	for _, l := range loss.Roles {
 		p.loss(l, true)
 	}
@@ -375,7 +375,7 @@ func (p *writer) meaning(model *board.Model, role *board.Role, m board.Member) {
 		p.text(fmt.Sprintf("It casts no vote yet: %s goes on with %d of %d.", role.Role, role.VotesReady, role.Voters), p.k.Paper)
 	case m.Phase == engine.Ready:
 		p.text("if it went dark", p.k.Dim)
-		for _, l := range scene.Fail(whatif.Fault{Member: m.Member}).Roles {
+		for _, l := range model.Loss(whatif.Fault{Member: m.Member}).Roles {
 			p.loss(l, true)
 		}
 	default:
