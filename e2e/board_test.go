@@ -19,8 +19,14 @@ type screen struct {
 // newScreen runs a command of the program in tmux.
 func newScreen(t *testing.T, x *trial, w, h int, args ...string) *screen {
 	t.Helper()
+	return newScreenIn(t, x, ".", w, h, args...)
+}
+
+// newScreenIn does so in a folder.
+func newScreenIn(t *testing.T, x *trial, folder string, w, h int, args ...string) *screen {
+	t.Helper()
 	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
-	all := append([]string{"-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
+	all := append([]string{"-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-c", folder, "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
 		"env", "LANTERNFIELD_STATE=" + x.state, "TERM=xterm-256color", binary}, args...)
 	if out, err := exec.Command("tmux", all...).CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v\n%s", err, out)
@@ -43,6 +49,14 @@ func (s *screen) press(keys ...string) {
 		if out, err := exec.Command("tmux", "-S", s.socket, "send-keys", k).CombinedOutput(); err != nil {
 			s.Fatalf("send-keys: %v\n%s", err, out)
 		}
+	}
+}
+
+// types types a text.
+func (s *screen) types(text string) {
+	s.Helper()
+	if out, err := exec.Command("tmux", "-S", s.socket, "send-keys", "-l", text).CombinedOutput(); err != nil {
+		s.Fatalf("send-keys: %v\n%s", err, out)
 	}
 }
 

@@ -271,7 +271,12 @@ func (f *File) replace(parent, n *node, key, value string) ([]byte, error) {
 	case value == "" && flow:
 		return f.cutFlow(parent, n, from, to), nil
 	case value == "":
-		return f.dropLines(f.commentsAbove(n.keyLine), last), nil
+		from := f.commentsAbove(n.keyLine)
+		blank := func(line int) bool { return strings.TrimSpace(f.line(line)) == "" }
+		if from > 1 && last < len(f.doc.lines) && blank(from-1) && blank(last+1) { // one blank line is enough
+			last++
+		}
+		return f.dropLines(from, last), nil
 	case !block && !strings.Contains(value, "\n"):
 		if from == to && f.Bytes[from-1] == ':' {
 			value = " " + value

@@ -96,12 +96,29 @@ func (a *app) chosenMembers(at board.Place) []board.Place {
 	return all
 }
 
+// stillNamed is the name of a member after others of its role were changed: what is only in the draft is numbered anew.
+func stillNamed(f *field.Field, live plan.Live, at board.Place) field.MemberName {
+	name := at.Member
+	stand, _ := arrange.Standings(f, live, at.Role)
+	for _, s := range stand {
+		switch {
+		case s.Node != at.Node:
+		case s.Member == at.Member:
+			return s.Member
+		default:
+			name = s.Member
+		}
+	}
+	return name
+}
+
 // changeEach makes an edit for each of several members as one change.
 func (a *app) changeEach(all []board.Place, words string, make func(*field.Field, plan.Live, board.Place) (arrange.Change, string, error)) tea.Cmd {
 	a.marked = nil
 	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
 		now, what := base, ""
 		for _, at := range all {
+			at.Member = stillNamed(now.Field, live, at)
 			c, word, err := make(now.Field, live, at)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s; the draft stays as it is", err)

@@ -384,7 +384,7 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		text, style = a.progress(), k.In(k.Warm)
 	case a.message != "":
 		text = a.message
-	case finding.Open(a.findings) > 0:
+	case finding.Open(a.findings) > 0 && a.findings[0].Severity != finding.Hint:
 		f := a.findings[0]
 		switch f.Severity {
 		case finding.Error:
@@ -399,6 +399,9 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		text, style = "It has been taken down. Press v to deploy it anew.", k.In(k.Act)
 	case differs && !a.snap.Rollout.Active:
 		text, style = "The draft differs from what runs. v shows what deploying it would change.", k.In(k.Act)
+	}
+	if hints := finding.Open(a.findings); text == "" && hints > 0 {
+		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(hints, "hint"), a.findings[0].Text)
 	}
 	g.Clip(1, y, a.w-2, text, style)
 }

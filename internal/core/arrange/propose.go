@@ -71,7 +71,18 @@ func Propose(f *field.Field, live plan.Live) Proposal {
 			continue
 		}
 		c := Of(now, r.Name)
-		c.Pins = want
+		some := slices.Clone(c.Pins)
+		for _, to := range want {
+			if count(some, to) < count(want, to) && slices.ContainsFunc(p.Moves, func(x place.Move) bool { return x.Role == r.Name && x.To == to }) {
+				some = append(some, to)
+			}
+		}
+		for _, pins := range [][]field.NodeName{c.Pins, some, want} { // the fewest pins that do it
+			c.Pins = pins
+			if stand, unplaced := Standings(c.On(now), live, r.Name); unplaced == "" && same(nodesOf(stand), want) {
+				break
+			}
+		}
 		p.Changes = append(p.Changes, c)
 		now = c.On(now)
 	}
