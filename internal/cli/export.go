@@ -137,13 +137,12 @@ func (a *app) importCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%s cannot be read: %w", args[0], err)
 			}
-			data := make([]byte, 0)
-			if info.Size() <= 64<<20 {
-				if data, err = os.ReadFile(args[0]); err != nil {
-					return fmt.Errorf("%s cannot be read: %w", args[0], err)
-				}
-			} else {
+			if info.Size() > 64<<20 {
 				return fmt.Errorf("%s has %d MiB, which is no service template", args[0], info.Size()>>20)
+			}
+			data, err := os.ReadFile(args[0])
+			if err != nil {
+				return fmt.Errorf("%s cannot be read: %w", args[0], err)
 			}
 			i, err := tosca.Import(args[0], data)
 			if err != nil {

@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/footprint"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 )
@@ -42,7 +43,7 @@ func (a *app) checkCommand() *cobra.Command {
 					line, column := f.Locate(x)
 					list = append(list, located{x, f.Name, line, column})
 				}
-				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found)})
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found), "footprint": footprintOf(f.Field)})
 			} else {
 				a.printFindings(f, found)
 				members := 0
@@ -51,6 +52,9 @@ func (a *app) checkCommand() *cobra.Command {
 				}
 				fmt.Fprintf(a.out, "%s: %d %s, %d %s, %d %s; %s\n", f.Field.Name, len(f.Field.Roles), many(len(f.Field.Roles), "role"), members,
 					many(members, "member"), len(f.Field.Nodes), many(len(f.Field.Nodes), "node"), countFindings(found))
+				if p := footprintOf(f.Field); p.Members > 0 {
+					fmt.Fprintf(a.out, "footprint: %s\n", p)
+				}
 			}
 			if finding.Worst(found) {
 				return errBadAnswer
@@ -59,6 +63,14 @@ func (a *app) checkCommand() *cobra.Command {
 		}}
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+// footprintOf is what the draft would take if it were deployed afresh.
+func footprintOf(f *field.Field) footprint.Footprint {
+	if f.Cycle() != nil {
+		return footprint.Footprint{}
+	}
+	return footprint.Of(f, plan.Make(f, plan.Live{}).Adds)
 }
 
 func (a *app) printFindings(f *fieldfile.File, found []finding.Finding) {

@@ -11,7 +11,8 @@ import (
 // make carries out an edit that a finding offers.
 func (f *File) make(t *testing.T, e finding.Edit) *File {
 	t.Helper()
-	data, err := f.Bytes, error(nil)
+	var data []byte
+	var err error
 	if e.Change != nil {
 		data, err = f.Set(*e.Change)
 	} else {

@@ -17,13 +17,12 @@ import (
 
 // files are the texts that a member would be run with, as they are looked at.
 type files struct {
-	of    field.MemberName
-	draft *field.Field // that they were made of
-	got   *engine.Files
-	err   error
-	text  int // which of them is shown
-	from  int // its first line on the screen
-	vs    int // what it is compared with: 0 nothing, 1 what runs, 2 the member before
+	of   field.MemberName
+	got  *engine.Files
+	err  error
+	text int // which of them is shown
+	from int // its first line on the screen
+	vs   int // what it is compared with: 0 nothing, 1 what runs, 2 the member before
 
 	before *engine.Files
 }

@@ -11,6 +11,8 @@ import (
 
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/footprint"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/kit"
@@ -31,6 +33,15 @@ type sheets struct {
 	page  int
 	row   int
 	all   bool // every setting is shown
+
+	made []sheet.Row // of the page that is open, and what they were made of
+	of   madeOf
+}
+
+type madeOf struct {
+	draft *field.Field
+	page  int
+	all   bool
 }
 
 // rows lists what can be changed on the page that is open.
@@ -38,7 +49,10 @@ func (a *app) rows() []sheet.Row {
 	if len(a.sheets.pages) == 0 || a.draft == nil {
 		return nil
 	}
-	return a.sheets.pages[a.sheets.page].rows()
+	if of := (madeOf{a.draft, a.sheets.page, a.sheets.all}); a.sheets.of != of {
+		a.sheets.of, a.sheets.made = of, a.sheets.pages[a.sheets.page].rows()
+	}
+	return a.sheets.made
 }
 
 // openSheet opens what can be said of the thing under the cursor.
@@ -89,7 +103,21 @@ func (a *app) openSheet() {
 			}
 			variables = append(variables, sheet.Variable{Name: v.Name, About: v.About, Value: string(v.Value), Note: note})
 		}
-		return sheet.OfField(a.draft, variables)
+		draft, live := footprint.Footprint{}, footprint.Footprint{}
+		if a.draft.Cycle() == nil {
+			now := a.snap.Live()
+			p := plan.Make(a.draft, now)
+			var stand []place.Member
+			for _, m := range now.Members {
+				stand = append(stand, m.Member)
+			}
+			live = footprint.Of(a.draft, stand)
+			stand = slices.DeleteFunc(stand, func(m place.Member) bool {
+				return slices.ContainsFunc(p.Removes, func(r plan.Remove) bool { return r.Member == m.Name })
+			})
+			draft = footprint.Of(a.draft, append(stand, p.Adds...))
+		}
+		return sheet.OfField(a.draft, variables, draft, live)
 	}})
 	if len(s.pages) > 1 && at.Member != "" {
 		s.page = 1 // the role is what is changed most; its member stands before it
@@ -210,7 +238,7 @@ func (a *app) clearRow(r sheet.Row) tea.Cmd {
 	switch {
 	case r.Kind == sheet.Drop:
 		return a.dropThing(r)
-	case r.Kind == sheet.Rename || r.Value == "" || len(r.Path) == 0 || r.Path[len(r.Path)-1] == "+":
+	case r.Kind == sheet.Told || r.Kind == sheet.Rename || r.Value == "" || len(r.Path) == 0 || r.Path[len(r.Path)-1] == "+":
 		a.say(false, "There is nothing here that could be taken out.")
 		return nil
 	}

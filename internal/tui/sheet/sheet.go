@@ -12,6 +12,7 @@ import (
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/footprint"
 	"lanternfield/internal/core/setting"
 )
 
@@ -28,6 +29,7 @@ const (
 	Rename             // the name of the thing, with all references
 	More               // shows the settings that are not among the simple ones
 	Drop               // takes the thing out
+	Told               // is told and cannot be changed
 )
 
 // Row is one thing that can be said.
@@ -287,7 +289,7 @@ func OfZone(f *field.Field, z field.ZoneName) []Row {
 type Variable struct{ Name, About, Value, Note string }
 
 // OfField lists what can be said of the whole field.
-func OfField(f *field.Field, variables []Variable) []Row {
+func OfField(f *field.Field, variables []Variable, draft, live footprint.Footprint) []Row {
 	s := &sheet{group: "the field"}
 	s.add(Row{Label: "about", Value: f.About, Path: []string{"about"}, Help: "what it is for"})
 	loads := map[string]bool{}
@@ -310,6 +312,18 @@ func OfField(f *field.Field, variables []Variable) []Row {
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Settings)) {
 		s.add(Row{Label: name, Value: string(f.Settings[name]), Kind: Plain, Path: []string{"settings", name}})
+	}
+	s.group = "what it takes, and what runs takes"
+	running := map[string]string{}
+	for _, l := range live.Lines() {
+		running[l[0]] = l[1]
+	}
+	for _, l := range draft.Lines() {
+		note := ""
+		if live.Members > 0 && running[l[0]] != l[1] {
+			note = "now " + running[l[0]]
+		}
+		s.add(Row{Label: l[0], Value: l[1], Note: note, Kind: Told, Help: "kept free for the members of the draft, and the most that they may take"})
 	}
 	return s.rows
 }
