@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -266,4 +267,59 @@ func TestAPlacementIsProposed(t *testing.T) {
 			t.Errorf("%s still stands on %s", m.Member, m.Node)
 		}
 	}
+}
+
+// TestWhatIsNotOursOpensGates calls a database that others keep: who depends on it waits until it answers, is told where it
+// is, and it goes dark when it answers no more.
+func TestWhatIsNotOursOpensGates(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := l.Addr().String()
+	l.Close()
+	x := newTrial(t, strings.ReplaceAll(`format: 1
+field: outside
+nodes: [{name: gull-1}, {name: tern-1}]
+roles:
+  ledger:
+    external: {addresses: ["ADDRESS"], scheme: postgres, authority: the harbour office}
+  crews:
+    members: 2
+    calls: {db: ledger}
+    program: {command: [sh, -c, 'echo "{{range .Calls "db"}}{{.URL "any"}}{{end}}" > {{.Dir}}/told; exec sleep 600']}
+`, "ADDRESS", at))
+	out, code := x.try(time.Minute, "deploy", x.file, "--yes", "--timeout", "4s")
+	if code != 1 || !strings.Contains(out, "ledger-1 waits for its ready probe to succeed") {
+		t.Fatalf("it answers nobody: %d\n%s", code, out)
+	}
+	if l, err = net.Listen("tcp", at); err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	x.must("deploy", x.file, "--yes", "--timeout", "30s")
+	told := ""
+	for _, node := range []string{"gull-1", "tern-1"} {
+		found, _ := filepath.Glob(filepath.Join(x.state, "outside", "nodes", node, "members", "crews-*", "told"))
+		for _, f := range found {
+			data, _ := os.ReadFile(f)
+			told += string(data)
+		}
+	}
+	if want := "postgres://" + at + "\n"; told != want+want {
+		t.Errorf("they were told %q, want %q", told, want+want)
+	}
+	l.Close()
+	x.until("it is dark", 20*time.Second, func() bool {
+		m := x.status().member("ledger-1")
+		return m.Phase != "ready"
+	})
+	for text, want := range map[string]string{"[\"ADDRESS\"]": "", "[\"db\"]": `"db" is not an address with a port`, "[]": "needs one entry at least"} {
+		x.write(strings.Replace("format: 1\nfield: outside\nnodes: [{name: gull-1}]\nroles:\n  ledger:\n    external: {addresses: "+text+"}\n", "ADDRESS", at, 1))
+		out, _ := x.try(time.Minute, "check", x.file)
+		if want != "" && !strings.Contains(out, want) {
+			t.Errorf("%s: %s", text, out)
+		}
+	}
+	x.write("format: 1\nfield: outside\nnodes: [{name: gull-1}]\nroles:\n  ledger: {external: {addresses: [\"" + at + "\"]}}\n")
 }

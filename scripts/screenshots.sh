@@ -19,12 +19,32 @@ trap finish EXIT
 
 member_pid() { lf status "$file" --json | awk -v m="\"$1\"," '$2 == m && /"member"/ {found = 1} found && /"pid"/ {gsub(",", "", $2); print $2; exit}'; }
 
+# The guided start, half-way through its questions, in a folder of its own.
+new=$(mktemp -d)
+here=$PWD
+screen_open sh -c "cd $new && exec $here/bin/lanternfield new"
+sleep 1
+press Return Return Return
+shot "$out/start.png"
+press Escape Escape Escape Escape
+screen_close
+rmdir "$new"
+
 screen_open bin/lanternfield demo
 press Down Right Left Up
 shot "$out/board-draft.png"
 press v
 shot "$out/review.png"
-press d
+press Escape 3 Right
+shot "$out/order.png"
+press 1
+home
+press Down Down Down Right Right F Tab
+sleep 0.5
+shot "$out/files.png"
+press Escape c Down Down Down Down Down
+shot "$out/sheet.png"
+press Escape v d
 lf status "$file" --wait converged >/dev/null
 sleep 8
 home
@@ -59,15 +79,21 @@ sleep 0.5
 press f Down
 shot "$out/findings.png"
 press Escape u
+# A role that may stand in fewer zones than it does: the board proposes what then moves.
+sed -i '/kit: crew$/a\    where: zone != "lighthouse"' "$file"
+sleep 1.5
+home
+press p
+sleep 0.5
+shot "$out/proposal.png"
+press Escape
+sed -i '/where: zone != "lighthouse"$/d' "$file"
+sleep 1.5
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
 home
 press plus plus
 sleep 1.2
-press v
-sleep 0.5
-shot "$out/review-voters.png"
-press Escape
 lf scale "$file" wardens 5 --yes >/dev/null &
 sleep 1
 home
@@ -77,8 +103,6 @@ shot "$out/board-joining.png"
 wait $!
 press question
 shot "$out/keys.png"
-press Escape T
-shot "$out/confirm.png"
 press Escape q
 screen_close
 

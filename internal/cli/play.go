@@ -11,6 +11,7 @@ import (
 	"lanternfield/internal/demo/pier"
 	"lanternfield/internal/demo/relay"
 	"lanternfield/internal/demo/warden"
+	"lanternfield/internal/outside"
 )
 
 // playCommand runs one of the demo's own programs. Agents start them; nobody needs to by hand.
@@ -29,6 +30,17 @@ func (a *app) playCommand() *cobra.Command {
 	config := func(cmd *cobra.Command, o *part.Options) {
 		cmd.Flags().StringVar(&o.Config, "config", "", "its config file")
 	}
+
+	var o outside.Options
+	watch := &cobra.Command{Use: "outside", Short: "A watcher of something that is not ours", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return outside.Run(cmd.Context(), o) }}
+	watch.Flags().StringVar(&o.Listen, "listen", "", "its own address")
+	watch.Flags().StringArrayVar(&o.To, "to", nil, "an address that is watched")
+	watch.Flags().IntVar(&o.Need, "need", 1, "how many must answer")
+	watch.Flags().StringVar(&o.Path, "path", "", "asked by HTTP")
+	watch.Flags().StringVar(&o.Scheme, "scheme", "http", "of that")
+	watch.Flags().DurationVar(&o.Every, "every", 500*time.Millisecond, "between two rounds")
+	play.AddCommand(watch)
 
 	var w warden.Options
 	cmd := program("warden", "A member of the quorum store", &w.Options)

@@ -136,16 +136,19 @@ func (b *boardDrawing) worst(y float64, title string, cases []whatif.Case, none 
 func sceneOf(snap *engine.Snapshot) *whatif.Scene {
 	draft := snap.State == engine.StateDraft || snap.State == engine.StateRetired
 	s := &whatif.Scene{}
-	rosters := map[field.RoleName]bool{}
+	rosters, outside := map[field.RoleName]bool{}, map[field.RoleName]bool{}
 	for _, r := range snap.Roles {
 		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Calls})
-		rosters[r.Role] = len(r.Roster) > 0
+		rosters[r.Role], outside[r.Role] = len(r.Roster) > 0, len(r.Outside) > 0
 	}
 	zones := map[field.NodeName]field.ZoneName{}
 	for _, n := range snap.Nodes {
 		zones[n.Node] = n.Zone
 	}
 	for _, m := range snap.Members {
+		if outside[m.Role] {
+			m.Node = "" // it holds no more than who watches it
+		}
 		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == engine.Ready,
 			Votes: !rosters[m.Role] || m.Seat == "voter"})
 	}

@@ -75,7 +75,7 @@ roles:
 		{"a cycle", replace("after: {wardens: quorum}", "after: {wardens: quorum, crews: all}"), "cycle", "relays waits for crews waits for relays", finding.Error, 2},
 		{"a call of the kit", replace("{store: wardens, queue: relays}", "{store: wardens}"), "call not wired", "crews calls a queue", finding.Error, 1},
 		{"a wrong call", replace("store: wardens", "store: relays"), "call does not fit", "wants store of it; relays provides queue", finding.Risk, 1},
-		{"nobody to call", replace("kit: relay            # they carry\n    members: 3", "kit: relay            # they carry\n    members: 0"), "nobody to call", "crews waits for relays, which has no members", finding.Error, 2},
+		{"nobody to call", replace("kit: relay            # they carry\n    members: 3", "kit: relay            # they carry\n    members: 0"), "nobody to call", "crews waits for relays, which has no members", finding.Risk, 2},
 		{"two voters", replace("members: 3, room", "members: 2, room"), "even number of voters", "survive 0 losses", finding.Risk, 2},
 		{"ceilings", replace("room: {memory: 64MiB}\n    calls", "room: {memory: 64MiB}\n    ceiling: {memory: 1GiB}\n    calls"), "ceilings beyond the node", "may take", finding.Risk, 1},
 		{"all taken out", replace("zone: north\n", "zone: north\n    out: flooded\n", "zone: south,", "zone: south, out: flooded,", "zone: light,", "zone: light, out: flooded,"), "over capacity", "taken out: gull-1 (flooded)", finding.Error, 1},

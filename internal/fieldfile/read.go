@@ -255,6 +255,11 @@ func (f *File) fillKit(name string, role *node) *node {
 	}
 	out.count()
 	switch {
+	case role.get("external") != nil && (kitName != nil || program != nil):
+		f.doc.errs = append(f.doc.errs, f.doc.at(role.get("external"), true, fmt.Sprintf("role %s is external and says what is to be run; it can be one of the two", name), ""))
+		return out.without("kit").without("program")
+	case role.get("external") != nil:
+		return out
 	case kitName == nil && program == nil:
 		f.doc.errs = append(f.doc.errs, f.doc.at(role, true, fmt.Sprintf("role %s says neither kit nor program, so there is nothing to run", name),
 			"kits: "+strings.Join(kit.Names(), ", ")))

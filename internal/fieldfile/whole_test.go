@@ -175,3 +175,17 @@ func TestTopologyThatContradictsItself(t *testing.T) {
 		}
 	}
 }
+
+// TestThePageAboutTheFileIsTrue reads the example of docs/fieldfile.md.
+func TestThePageAboutTheFileIsTrue(t *testing.T) {
+	page, err := os.ReadFile("../../docs/fieldfile.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, text, _ := strings.Cut(string(page), "```yaml\n")
+	text, _, _ = strings.Cut(text, "```")
+	f, err := Parse("fieldfile.md", []byte(text), nil)
+	if err != nil || len(f.Field.Roles) != 5 {
+		t.Errorf("got %v", err)
+	}
+}

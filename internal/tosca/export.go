@@ -213,7 +213,7 @@ func (e *exporter) role(r *field.Role) m {
 	if len(requirements) > 0 {
 		out = append(out, item("requirements", requirements))
 	}
-	for what, set := range map[string]bool{"ceiling": r.Ceiling != field.Size{}, "data": r.Data != nil, "settings_of": len(r.SettingsOf) > 0} {
+	for what, set := range map[string]bool{"ceiling": r.Ceiling != field.Size{}, "data": r.Data != nil, "external": r.External != nil, "settings_of": len(r.SettingsOf) > 0} {
 		if set {
 			e.lose("role %s: %s", r.Name, what)
 		}

@@ -82,8 +82,10 @@ type RoleView struct {
 	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
 	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
 	Calls       []field.RoleName    `json:"calls,omitempty"`   // without whom it cannot do its work
-	Knows       []field.RoleName    `json:"knows,omitempty"`   // of whom it is told without waiting for them
-	Worked      bool                `json:"worked,omitempty"`  // has had its quorum, or a ready member, since it was founded
+	Outside     []string            `json:"outside,omitempty"` // the addresses of something that is not ours, and only watched
+	Authority   string              `json:"authority,omitempty"`
+	Knows       []field.RoleName    `json:"knows,omitempty"`  // of whom it is told without waiting for them
+	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
 }
 
 // MemberView is one member. Writes tells whether a write sent to it can succeed now.
@@ -185,6 +187,9 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
 		Led: role.Votes && role.Program != nil && role.Program.Leader != nil, Calls: role.Called(), Knows: role.Known()}
+	if role.External != nil {
+		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
+	}
 	joined := 0
 	for _, m := range members {
 		if s.IsReady(m) {

@@ -78,6 +78,7 @@ type Role struct {
 	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number
 	Beside     []RoleName                     `json:"beside,omitempty"`      // roles of which a member must be on the same node
 	Apart      []RoleName                     `json:"apart,omitempty"`       // roles of which none may be on the same node
+	External   *External                      `json:"external,omitempty"`    // it is not ours: it is only watched
 	Data       *Data                          `json:"data,omitempty"`        // what members keep on disk
 	SettingsOf map[MemberName]map[string]Text `json:"settings_of,omitempty"` // of single members
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
@@ -39,6 +40,33 @@ type Zone struct {
 // Data is what the members of a role keep on disk.
 type Data struct {
 	Size Bytes `json:"size,omitempty"` // what each is expected to grow to; it counts as room on the node's disk
+}
+
+// External is something that is called and never started by us: an existing database, another field's role. What a field
+// has of it is one member that watches whether it answers.
+type External struct {
+	Addresses []string `json:"addresses"`           // host:port
+	Scheme    string   `json:"scheme,omitempty"`    // for URLs; tcp when empty
+	Need      int      `json:"need,omitempty"`      // how many must answer; 1 when empty
+	Path      string   `json:"path,omitempty"`      // asked by HTTP; a connection is enough when empty
+	Authority string   `json:"authority,omitempty"` // who answers for it
+}
+
+// watch is the port on which a watcher says what it sees.
+const watchPort = "watch"
+
+// program is the watcher that stands in the field for what is outside.
+func (e *External) program() *Program {
+	command := []string{"lanternfield", "play", "outside", "--listen={{.Address}}:{{.Port \"" + watchPort + "\"}}", fmt.Sprintf("--need=%d", max(1, e.Need))}
+	for _, a := range e.Addresses {
+		command = append(command, "--to="+a)
+	}
+	if e.Path != "" {
+		command = append(command, "--path="+e.Path, "--scheme="+e.Scheme)
+	}
+	return &Program{Command: command, Ports: map[string]Port{watchPort: {From: 7900, To: 7919, Scheme: "http"}}, Stop: Stop{Within: Duration(2 * time.Second)},
+		Restart: Restart{After: Duration(500 * time.Millisecond)}, OnChange: OnRestart,
+		Ready: &Probe{Call: Call{HTTP: &HTTPCall{Port: watchPort, Path: "/health"}}, Every: Duration(500 * time.Millisecond), Timeout: Duration(3 * time.Second)}}
 }
 
 // Accept is a finding that somebody has seen and lives with.

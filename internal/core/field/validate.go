@@ -41,6 +41,9 @@ func FillDefaults(f *Field) {
 		if r.Spread == "" {
 			r.Spread = SpreadZone
 		}
+		if r.External != nil && r.Kit == "" && r.Program == nil {
+			r.Program, r.Members, r.Spread = r.External.program(), 1, SpreadNone
+		}
 	}
 	Resolve(f)
 }
@@ -147,7 +150,9 @@ func (v *validator) role(r *Role) {
 			v.add(at("ceiling"), "", "the ceiling of %s is %s of memory, less than the room of %s kept for it", r.Name, s.size.Memory, r.Room.Memory)
 		}
 	}
-	if r.Program != nil && r.Kit == "" {
+	if r.External != nil {
+		v.outside(r, at)
+	} else if r.Program != nil && r.Kit == "" {
 		v.program(r.Program, at)
 	}
 	if r.Ceiling.CPU > 0 && r.Ceiling.CPU < r.Room.CPU {

@@ -3,6 +3,7 @@ package field
 import (
 	"encoding/json"
 	"maps"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -50,6 +51,26 @@ func (v *validator) neighbours() {
 		}
 		v.add([]string{"roles", words[0]}, "say beside at one of the two only; it holds for both",
 			"roles must each be beside the next: %s; none of them could be placed first", strings.Join(words, " beside "))
+	}
+}
+
+// outside checks what is said of something that is not ours.
+func (v *validator) outside(r *Role, at func(...string) []string) {
+	e := r.External
+	if len(e.Addresses) < max(1, e.Need) {
+		v.add(at("external"), "", "%s needs %d addresses to answer, and has %d", r.Name, max(1, e.Need), len(e.Addresses))
+	}
+	for i, a := range e.Addresses {
+		host, port, err := net.SplitHostPort(a)
+		if n, bad := strconv.Atoi(port); err != nil || bad != nil || host == "" || n < 1 || n > 65535 {
+			v.add(at("external", "addresses", strconv.Itoa(i)), "write HOST:PORT, such as db-1.example:5432", "%q is not an address with a port", a)
+		}
+	}
+	if e.Path != "" && !strings.HasPrefix(e.Path, "/") {
+		v.add(at("external", "path"), "", "the path of %s begins without a /", r.Name)
+	}
+	if r.Votes || r.Each != (Each{}) || r.Members != 1 {
+		v.add(at("external"), "take out members and votes", "%s is not ours, so that it has no members of which there could be more", r.Name)
 	}
 }
 

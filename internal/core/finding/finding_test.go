@@ -112,7 +112,7 @@ func TestEveryOfferedEditMends(t *testing.T) {
 }
 
 func TestASoundDraftHasNoFindings(t *testing.T) {
-	f := draftOf("a@1 b@2 c@3", field.Role{Name: "wardens", Kind: field.Master, Members: 3, Votes: true},
+	f := draftOf("a@1 b@2 c@3", field.Role{Name: "wardens", Kind: field.Master, Members: 3, Votes: true, Program: &field.Program{Command: []string{"x"}, Ready: &field.Probe{Call: field.Call{Exec: []string{"true"}}}}},
 		field.Role{Name: "crews", Members: 6, Calls: map[string]field.RoleName{"store": "wardens"}}, field.Role{Name: "pier", Kind: field.Entry, Members: 2})
 	if found := All(f); len(found) > 0 {
 		t.Errorf("got %+v", found)

@@ -88,7 +88,7 @@ func nobodyToCall(d *draft) []Finding {
 		needs := d.Needs(r)
 		for _, on := range slices.Sorted(maps.Keys(needs)) {
 			if t := d.Role(on); t != nil && t.Members == 0 {
-				found = append(found, Finding{Severity: Error, What: "nobody to call", Path: rolePath(r.Name), Role: r.Name,
+				found = append(found, Finding{Severity: Risk, What: "nobody to call", Path: rolePath(r.Name), Role: r.Name,
 					Text: fmt.Sprintf("%s waits for %s, which has no members, and so could never start", r.Name, on),
 					Mend: fmt.Sprintf("give %s members, or %s none", on, r.Name), Edits: append(d.members(on, fewest(t)), d.members(r.Name, 0)...)})
 			}
@@ -137,16 +137,25 @@ func firstAddress(d *draft) []Finding {
 	return found
 }
 
-// unprobed looks for programs of which nobody asks whether they are ready.
+// unprobed looks for programs that others wait for and of which nobody asks whether they are ready. One with a port is at
+// least connected to.
 func unprobed(d *draft) []Finding {
 	var found []Finding
+	waits := map[field.RoleName]field.RoleName{}
+	for i := range d.Roles {
+		for on := range d.Needs(&d.Roles[i]) {
+			if waits[on] == "" || d.Roles[i].Name < waits[on] {
+				waits[on] = d.Roles[i].Name
+			}
+		}
+	}
 	for _, r := range d.Roles {
-		if r.Program == nil || r.Program.Ready != nil || r.Program.Alive != nil || len(r.Program.Ports) == 0 {
+		if r.Program == nil || r.Program.Ready != nil || r.Program.Alive != nil || len(r.Program.Ports) > 0 || waits[r.Name] == "" {
 			continue
 		}
 		found = append(found, Finding{Severity: Hint, What: "no probe", Path: rolePath(r.Name, "program"), Role: r.Name,
-			Text: fmt.Sprintf("%s listens on a port, and nobody asks it whether it is ready: it counts as lit as soon as it runs, and who waits for it may come too early", r.Name),
-			Mend: "say by ready how it is asked, at least {tcp: {port: …}}"})
+			Text: fmt.Sprintf("%s waits for %s, and nobody asks %s whether it is ready: it counts as lit as soon as it runs", waits[r.Name], r.Name, r.Name),
+			Mend: "say by ready how it is asked, at least {exec: […]}"})
 	}
 	return found
 }

@@ -1,8 +1,10 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
+	"net"
 	"path"
 	"regexp"
 	"slices"
@@ -22,6 +24,8 @@ type View struct {
 	member  Member
 	target  field.MemberName // who shall lead, in a step that hands over
 	secrets bool             // secrets may be used here
+	fixed   int              // the port of something outside, whatever it is called
+	scheme  string           // likewise
 	via     string           // by which call it was reached
 	trace   *tracer          // notes where values come from; nil where nobody asks
 }
@@ -104,6 +108,9 @@ func (v *View) wordPort(name string) string {
 }
 
 func (v *View) port(name string) (int, error) {
+	if v.fixed > 0 {
+		return v.fixed, nil
+	}
 	if port, ok := v.member.Ports[name]; ok {
 		return port, nil
 	}
@@ -116,7 +123,7 @@ func (v *View) URL(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	scheme := "tcp"
+	scheme := cmp.Or(v.scheme, "tcp")
 	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
 		scheme = role.Program.Ports[name].Scheme
 	}
@@ -138,12 +145,32 @@ func (v *View) Calls(name string) ([]*View, error) {
 		names := slices.Concat(slices.Sorted(maps.Keys(role.Calls)), slices.Sorted(maps.Keys(role.Knows)))
 		return nil, unknown("call", name, names)
 	}
+	if outside := v.scene.Field.Role(target); outside != nil && outside.External != nil {
+		return v.outside(outside, name), nil
+	}
 	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving })
 	views := v.traced(v.scene.views(staying))
 	for _, x := range views {
 		x.via = fmt.Sprintf("%s: the members of %s", name, target)
 	}
 	return views, nil
+}
+
+// outside are the addresses of something that is not ours, as if they were members.
+func (v *View) outside(role *field.Role, call string) []*View {
+	var views []*View
+	for i, a := range role.External.Addresses {
+		host, port, err := net.SplitHostPort(a)
+		if err != nil {
+			continue
+		}
+		x := &View{Member: fmt.Sprintf("%s-%d", role.Name, i+1), Role: string(role.Name), Address: host, scene: v.scene,
+			via: fmt.Sprintf("%s: outside, %s", call, role.Name)}
+		x.fixed, _ = strconv.Atoi(port)
+		x.scheme = role.External.Scheme
+		views = append(views, x)
+	}
+	return v.traced(views)
 }
 
 // Everyone is the joined members of all roles that this one calls or knows, role by role, each once.
@@ -165,6 +192,9 @@ func (v *View) Everyone() []*View {
 
 // HasPort tells whether the member has a port of that name.
 func (v *View) HasPort(name string) bool {
+	if v.fixed > 0 {
+		return false // it is none of ours, whose ports have names
+	}
 	_, ok := v.member.Ports[name]
 	return ok
 }

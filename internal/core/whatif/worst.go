@@ -96,7 +96,7 @@ func (s *Scene) weigh() *weighing {
 	zones, nodes := map[field.ZoneName]int{}, map[field.NodeName]int{}
 	var byZone []Fault
 	for _, m := range s.Members {
-		if _, known := zones[m.Zone]; !known {
+		if _, known := zones[m.Zone]; !known && (m.Zone != "" || m.Node != "") {
 			zones[m.Zone] = len(byZone)
 			byZone = append(byZone, Fault{Zone: m.Zone})
 		}
@@ -113,6 +113,15 @@ func (s *Scene) weigh() *weighing {
 	}
 	for i := range s.Members {
 		m := &s.Members[i]
+		if m.Node == "" { // outside: no node of ours takes it along
+			if r, ok := w.index[m.Role]; ok {
+				w.counts[r].all++
+				if m.Works {
+					w.counts[r].works++
+				}
+			}
+			continue
+		}
 		u, known := nodes[m.Node]
 		if !known {
 			u = len(w.units)

@@ -148,7 +148,11 @@ func (m *Model) Scene() *whatif.Scene {
 			if x.Unsent && !draft {
 				continue // it does not run yet
 			}
-			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: x.Node, Zone: x.Zone,
+			node, zone := x.Node, x.Zone
+			if len(r.Outside) > 0 { // the node holds no more than who watches it
+				node, zone = "", ""
+			}
+			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: node, Zone: zone,
 				Works: draft || x.Phase == engine.Ready, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
 		}
 	}

@@ -399,6 +399,15 @@ func (p *writer) role(r *board.Role) {
 		p.row("draft", fmt.Sprintf("wants %d", r.Draft), k.Plan)
 	}
 	p.row("stage", fmt.Sprint(r.Stage), k.Paper)
+	for i, a := range r.Outside {
+		p.row([]string{"outside", ""}[min(i, 1)], a, k.Paper)
+	}
+	if len(r.Outside) > 0 {
+		p.text("It is not ours: it is watched, and never started or stopped.", k.Dim)
+		if r.Authority != "" {
+			p.row("authority", r.Authority, k.Paper)
+		}
+	}
 	for _, g := range r.Gates {
 		color, word := k.Warm, "closed"
 		if g.Open {

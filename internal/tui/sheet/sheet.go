@@ -69,6 +69,10 @@ func OfRole(f *field.Field, r *field.Role, kits []string, all bool) []Row {
 	if r.Kit != "" {
 		s.add(Row{Label: "kit", Value: r.Kit, Kind: Choice, Options: kits, Path: at("kit"), Help: "the program that plays it"})
 	}
+	if e := r.External; e != nil {
+		s.add(Row{Label: "addresses", Value: strings.Join(e.Addresses, ", "), Kind: Names, Path: at("external", "addresses"), Help: "HOST:PORT of each, with commas between; it is watched and never started"})
+		s.add(Row{Label: "authority", Value: e.Authority, Path: at("external", "authority"), Help: "who answers for it"})
+	}
 	s.add(Row{Label: "version", Value: r.Version, Path: at("version")})
 	s.group = "how many, and where"
 	members := strconv.Itoa(r.Members)

@@ -1,0 +1,156 @@
+// Package outside watches what is called and never started by us: an existing database, another field's role. One watcher
+// asks all its addresses again and again, and says over HTTP whether enough of them answer.
+package outside
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Options are what a watcher is started with.
+type Options struct {
+	Listen string        // host:port of the watcher itself
+	To     []string      // host:port of those that are watched
+	Need   int           // how many must answer
+	Path   string        // asked by HTTP where it is set; else a connection is enough
+	Scheme string        // http or https, with Path
+	Every  time.Duration // between two rounds
+}
+
+// Health is what a watcher says.
+type Health struct {
+	Ready   bool     `json:"ready"`
+	Answer  int      `json:"answer"` // how many do
+	Of      int      `json:"of"`
+	Silent  []string `json:"silent,omitempty"` // who does not, and why
+	Checked bool     `json:"checked"`          // a round has been made
+}
+
+// longest is how long one of them may take to answer.
+const longest = 2 * time.Second
+
+// Run watches until the context ends.
+func Run(ctx context.Context, o Options) error {
+	if len(o.To) == 0 {
+		return errors.New("nothing is named that could be watched")
+	}
+	w := &watcher{Options: o, client: &http.Client{Timeout: longest}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /health", w.health)
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: longest}
+	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
+	defer stop()
+	go w.rounds(ctx)
+	if err := server.Serve(listener); ctx.Err() == nil {
+		return err
+	}
+	return nil
+}
+
+type watcher struct {
+	Options
+	client *http.Client
+
+	mu  sync.Mutex
+	now Health
+}
+
+func (w *watcher) rounds(ctx context.Context) {
+	for {
+		h := w.round(ctx)
+		w.mu.Lock()
+		changed := !w.now.Checked || w.now.Ready != h.Ready || w.now.Answer != h.Answer
+		w.now = h
+		w.mu.Unlock()
+		if changed && ctx.Err() == nil {
+			fmt.Printf("%d of %d answer, %d needed; silent: %s\n", h.Answer, h.Of, w.Need, strings.Join(h.Silent, "; "))
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(w.Every):
+		}
+	}
+}
+
+// round asks all of them at once.
+func (w *watcher) round(ctx context.Context) Health {
+	errs := make([]error, len(w.To))
+	var asking sync.WaitGroup
+	for i, to := range w.To {
+		asking.Go(func() { errs[i] = w.ask(ctx, to) })
+	}
+	asking.Wait()
+	h := Health{Of: len(w.To), Checked: true}
+	for i, err := range errs {
+		if err == nil {
+			h.Answer++
+			continue
+		}
+		h.Silent = append(h.Silent, fmt.Sprintf("%s (%v)", w.To[i], err))
+	}
+	h.Ready = h.Answer >= max(1, w.Need)
+	return h
+}
+
+func (w *watcher) ask(ctx context.Context, to string) error {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	if w.Path == "" {
+		c, err := (&net.Dialer{}).DialContext(ctx, "tcp", to)
+		if err != nil {
+			return plain(err)
+		}
+		return c.Close()
+	}
+	scheme := w.Scheme
+	if scheme != "https" {
+		scheme = "http"
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+to+w.Path, nil)
+	if err != nil {
+		return err
+	}
+	answer, err := w.client.Do(r)
+	if err != nil {
+		return plain(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 400 {
+		return fmt.Errorf("HTTP status %d", answer.StatusCode)
+	}
+	return nil
+}
+
+// plain is the innermost reason of a network error.
+func plain(err error) error {
+	for {
+		next := errors.Unwrap(err)
+		if next == nil {
+			return err
+		}
+		err = next
+	}
+}
+
+func (w *watcher) health(out http.ResponseWriter, _ *http.Request) {
+	w.mu.Lock()
+	h := w.now
+	w.mu.Unlock()
+	out.Header().Set("Content-Type", "application/json")
+	if !h.Ready {
+		out.WriteHeader(http.StatusServiceUnavailable)
+	}
+	_ = json.NewEncoder(out).Encode(h)
+}
