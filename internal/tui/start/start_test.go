@@ -1,0 +1,167 @@
+package start
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/fieldfile"
+)
+
+// keys presses keys: names of keys, or texts that are typed.
+func keys(s *starter, names ...string) tea.Cmd {
+	var last tea.Cmd
+	codes := map[string]tea.KeyPressMsg{"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown},
+		"clear": {Code: 'u', Mod: tea.ModCtrl}, "quit": {Code: 'c', Mod: tea.ModCtrl}}
+	for _, n := range names {
+		if msg, known := codes[n]; known {
+			last = s.press(msg)
+			continue
+		}
+		for _, r := range n {
+			last = s.press(tea.KeyPressMsg{Code: r, Text: string(r)})
+		}
+	}
+	return last
+}
+
+func begun(t *testing.T) *starter {
+	t.Helper()
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	s := newStarter(t.TempDir(), false)
+	s.Update(tea.WindowSizeMsg{Width: 150, Height: 44})
+	return s
+}
+
+func screen(s *starter) string { return s.draw().Plain() }
+
+func TestTheBoardFollowsEveryAnswer(t *testing.T) {
+	s := begun(t)
+	for _, want := range []string{"What shall it be?", "keepers", "doors", "It survives the loss of any one zone."} {
+		if !strings.Contains(screen(s), want) {
+			t.Errorf("there is no %q in\n%s", want, screen(s))
+		}
+	}
+	keys(s, "down", "down") // the store alone
+	if text := screen(s); strings.Contains(text, "doors") || !strings.Contains(text, "keepers") {
+		t.Errorf("the board does not follow:\n%s", text)
+	}
+	keys(s, "enter", "clear", "ferries", "enter", "down") // one node
+	if n := len(s.outcome.File.Field.Nodes); n != 1 || s.outcome.File.Field.Role("keepers").Members != 1 {
+		t.Errorf("%d nodes, %+v", n, s.outcome.File.Field.Roles)
+	}
+	if text := screen(s); strings.Contains(text, "What must it survive?") {
+		t.Errorf("one node survives nothing, and it is asked:\n%s", text)
+	}
+	keys(s, "up", "enter", "clear", "a 2, b 2")
+	if !strings.Contains(screen(s), "What is asked for cannot be had like this") {
+		t.Errorf("two zones cannot survive the loss of one:\n%s", screen(s))
+	}
+}
+
+func TestWrongAnswersAreSaidAndKeepTheBoard(t *testing.T) {
+	s := begun(t)
+	keys(s, "enter", "clear", "No Good")
+	if s.bad == "" || s.outcome == nil || !strings.Contains(screen(s), "cannot be a field's name") {
+		t.Errorf("got %q", s.bad)
+	}
+	keys(s, "enter")
+	if s.now().id != "name" {
+		t.Errorf("it went on to %s", s.now().id)
+	}
+	keys(s, "clear", "good")
+	if s.bad != "" {
+		t.Errorf("still %q", s.bad)
+	}
+	s.Update(tea.PasteMsg{Content: "-\x1b[31mones"})
+	if got := s.question("name").value(); got != "good-[31mones" {
+		t.Errorf("pasted: %q", got)
+	}
+	keys(s, "clear", "good", "enter", "enter", "clear", "north many")
+	if !strings.Contains(s.bad, "is not a number of nodes") {
+		t.Errorf("got %q", s.bad)
+	}
+	keys(s, "clear", "north 2", "enter", "clear", "large")
+	if !strings.Contains(s.bad, "neither a number of cores nor a size") {
+		t.Errorf("got %q", s.bad)
+	}
+	keys(s, "esc", "esc", "esc", "esc", "esc")
+	if s.at != 0 {
+		t.Errorf("esc leads to %d", s.at)
+	}
+	if cmd := keys(s, "esc"); cmd == nil || s.written != "" {
+		t.Error("esc does not leave")
+	}
+}
+
+func TestTheFileIsWrittenAndNeverOverAnother(t *testing.T) {
+	s := begun(t)
+	if err := os.WriteFile(filepath.Join(s.dir, "service.field.yaml"), []byte("mine"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.choosePattern()
+	s.work()
+	if got := s.question("name").value(); got != "service-2" {
+		t.Errorf("the name that is offered is %q", got)
+	}
+	keys(s, "enter", "clear", "service")
+	if !strings.Contains(s.bad, "already; take another name") {
+		t.Errorf("got %q", s.bad)
+	}
+	keys(s, "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
+	if s.now() != nil || !strings.Contains(screen(s), "Enter writes") {
+		t.Fatalf("it is not at the end:\n%s", screen(s))
+	}
+	if err := os.WriteFile(filepath.Join(s.dir, "ferries.field.yaml"), []byte("theirs"), 0o600); err != nil { // meanwhile
+		t.Fatal(err)
+	}
+	keys(s, "enter")
+	if s.written != "" || !strings.Contains(screen(s), "nothing was written") {
+		t.Errorf("it was written over another:\n%s", screen(s))
+	}
+	if err := os.Remove(filepath.Join(s.dir, "ferries.field.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	if cmd := keys(s, "enter"); cmd == nil || s.written == "" {
+		t.Fatal("it was not written")
+	}
+	f, err := fieldfile.Load(s.written, "")
+	if err != nil || f.Field.Load != "light" || len(f.Field.Roles) != 5 || len(f.Field.Nodes) != 8 {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestTheQuestionsFitEveryScreen(t *testing.T) {
+	s := begun(t)
+	for _, size := range [][2]int{{20, 5}, {60, 20}, {80, 24}, {100, 30}, {220, 60}} {
+		s.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		text := screen(s)
+		want := "What shall it be?"
+		if size[0] < 40 {
+			want = "make me larger"
+		}
+		if !strings.Contains(text, want) {
+			t.Errorf("%v: there is no %q in\n%s", size, want, text)
+		}
+		for i, line := range strings.Split(text, "\n") {
+			if len([]rune(line)) > size[0] || i >= size[1] {
+				t.Errorf("%v: line %d is %q", size, i, line)
+			}
+		}
+	}
+	s.ascii = true
+	s.dress()
+	for _, r := range screen(s) {
+		if r > 127 && !strings.ContainsRune("…·", r) {
+			t.Errorf("%q is not ASCII", r)
+			break
+		}
+	}
+	s.Update(tea.BackgroundColorMsg{})
+	if keys(s, "quit") == nil {
+		t.Error("ctrl+c does not leave")
+	}
+}
