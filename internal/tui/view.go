@@ -225,7 +225,7 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 	case inList:
 		panel.List(g, a.look, a.list.title, a.list.items, a.list.at)
 	case inFiles:
-		a.drawFiles(g, board.Area{Y: f.area.Y, W: a.w, H: a.h - f.area.Y - 2})
+		a.drawFiles(g, board.Area{Y: f.area.Y, W: a.w, H: a.h - f.area.Y - 1})
 	case asking:
 		a.drawPrompt(g)
 	case inDetail:

@@ -93,7 +93,7 @@ func (m *making) role(role *field.Role, highest int) place.Want {
 		if len(keep) == 0 {
 			break
 		}
-		victim := chooseLeaver(role, keep, pinned, m.nodes)
+		victim := chooseLeaver(role, keep, pinned, m.misfits(role), m.nodes)
 		why := fmt.Sprintf("the draft wants %d of %s", role.Members, role.Name)
 		if len(unmet) > 0 {
 			why = "a pin puts a member elsewhere"
@@ -167,20 +167,36 @@ func matchPins(members []Member, pins []field.NodeName) (pinned map[field.Member
 	return pinned, unmet
 }
 
-// chooseLeaver gives the index of the member that leaves first: not pinned, not ready, in the fullest zone, on the
-// fullest node, newest; the leader last of those that nobody has pinned.
-func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberName]bool, nodes map[field.NodeName]*field.Node) int {
+// misfits tells which nodes may not hold the role any more, as its where and platforms are now; nil when all may.
+func (m *making) misfits(role *field.Role) map[field.NodeName]bool {
+	if role.Where == "" && len(role.Platforms) == 0 {
+		return nil
+	}
+	may := m.field.May(role)
+	out := make(map[field.NodeName]bool, len(m.nodes)-len(may))
+	for name := range m.nodes {
+		out[name] = true
+	}
+	for _, name := range may {
+		delete(out, name)
+	}
+	return out
+}
+
+// chooseLeaver gives the index of the member that leaves first: not pinned, on a node that may not hold it any more, not
+// ready, in the fullest zone, on the fullest node, newest; the leader last of those that nobody has pinned.
+func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberName]bool, misfits map[field.NodeName]bool, nodes map[field.NodeName]*field.Node) int {
 	perZone, perNode := map[field.ZoneName]int{}, map[field.NodeName]int{}
 	for _, m := range members {
 		perZone[nodes[m.Node].Zone]++
 		perNode[m.Node]++
 	}
-	rank := func(m Member) [6]int {
+	rank := func(m Member) [7]int {
 		zone := 0
 		if role.Spread == field.SpreadZone {
 			zone = -perZone[nodes[m.Node].Zone]
 		}
-		return [6]int{truth(pinned[m.Name]), truth(m.Leads), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
+		return [7]int{truth(pinned[m.Name]), truth(m.Leads), truth(!misfits[m.Node]), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
 	}
 	best := 0
 	for i := range members {

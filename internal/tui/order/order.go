@@ -117,7 +117,8 @@ func (d *drawing) measure(chosen int) {
 	g := d.v.graph
 	d.width = 14
 	for i := range g.Roles {
-		d.width = max(d.width, min(24, grid.Width(string(g.Roles[i].Role))+5))
+		second := fmt.Sprintf("%d/%d %s", g.Roles[i].Ready, g.Roles[i].Want, g.Roles[i].Kind)
+		d.width = max(d.width, min(24, max(grid.Width(string(g.Roles[i].Role)), grid.Width(second))+5))
 	}
 	x := d.a.X + 2
 	for s := range g.Stages {
