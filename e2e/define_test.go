@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -322,4 +324,70 @@ roles:
 		}
 	}
 	x.write("format: 1\nfield: outside\nnodes: [{name: gull-1}]\nroles:\n  ledger: {external: {addresses: [\"" + at + "\"]}}\n")
+}
+
+// TestPortsAreBoundToTheirNetwork runs Redis on the back network: it is probed there, who calls it is told that address, and
+// nobody listens on the front.
+func TestPortsAreBoundToTheirNetwork(t *testing.T) {
+	x := newTrial(t, `format: 1
+field: networks
+networks: [front, back]
+nodes: [{name: gull-1}]
+roles:
+  cache:
+    members: 1
+    program:
+      command: [redis-server, --bind, '{{.AddressOn "back"}}', --port, '{{.Port "client"}}', --dir, "{{.Dir}}"]
+      ports: {client: {port: 6379, scheme: redis, network: back}}
+      ready: {tcp: {port: client, send: "PING\r\n", expect: "+PONG"}}
+  crews:
+    members: 1
+    calls: {cache: cache}
+    program: {command: [sh, -c, 'echo "{{range .Calls "cache"}}{{.URL "client"}} {{.Listen "client"}}{{end}}" > {{.Dir}}/told; exec sleep 600']}
+`)
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	front := x.status().member("cache-1").Address
+	parts := strings.Split(front, ".")
+	n, _ := strconv.Atoi(parts[1])
+	back := fmt.Sprintf("%s.%d.%s.%s:6379", parts[0], n+64, parts[2], parts[3])
+	told, _ := os.ReadFile(filepath.Join(x.state, "networks", "nodes", "gull-1", "members", "crews-1", "told"))
+	if want := "redis://" + back + " " + back + "\n"; string(told) != want {
+		t.Errorf("it was told %q, want %q", told, want)
+	}
+	if c, err := net.DialTimeout("tcp", back, time.Second); err != nil {
+		t.Errorf("nobody listens on the back: %v", err)
+	} else {
+		c.Close()
+	}
+	if c, err := net.DialTimeout("tcp", front+":6379", time.Second); err == nil {
+		c.Close()
+		t.Error("it listens on the front too")
+	}
+}
+
+// TestTheEditorOpensAtTheRightPlace lets an editor of the test's own change the file and come back.
+func TestTheEditorOpensAtTheRightPlace(t *testing.T) {
+	x := newTrial(t, ferries)
+	editor := filepath.Join(x.dir, "nano")
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho \"$@\" > "+x.dir+"/asked\nsed -i 's/^    members: 3/    members: 2/' \"$2\"\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("EDITOR", editor)
+	t.Setenv("VISUAL", "")
+	s := newScreen(t, x, 150, 44, "open", x.file)
+	s.has("the draft wants 9 members")
+	s.press("/")
+	s.has("Find")
+	s.types("relays")
+	s.press("Enter")
+	s.has("▸relays")
+	s.press("E")
+	s.has("the draft wants 6 members")
+	data, _ := os.ReadFile(x.file)
+	line := 1 + strings.Count(string(data)[:strings.Index(string(data), "  relays:")], "\n")
+	asked, _ := os.ReadFile(filepath.Join(x.dir, "asked"))
+	if want := fmt.Sprintf("+%d %s\n", line, x.file); string(asked) != want && string(asked) != fmt.Sprintf("+%d %s\n", line+1, x.file) {
+		t.Errorf("the editor was started with %q, want %q", asked, want)
+	}
+	s.press("q")
 }

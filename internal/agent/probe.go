@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -59,7 +60,7 @@ func (a *asker) ask(ctx context.Context, c field.Call) (*answer, error) {
 }
 
 func (a *asker) address(port string) string {
-	return net.JoinHostPort(a.spec.Address, strconv.Itoa(a.spec.Ports[port].Number))
+	return net.JoinHostPort(cmp.Or(a.spec.Ports[port].Address, a.spec.Address), strconv.Itoa(a.spec.Ports[port].Number))
 }
 
 func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error) {

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -324,14 +325,15 @@ func sweep(l layout, m field.MemberName, group int) {
 // portHolder checks that the member's ports are free, and says whose one is that is not.
 func portHolder(spec *order.Spec) error {
 	for name, p := range spec.Ports {
-		address := net.JoinHostPort(spec.Address, strconv.Itoa(p.Number))
+		host := cmp.Or(p.Address, spec.Address)
+		address := net.JoinHostPort(host, strconv.Itoa(p.Number))
 		l, err := net.Listen("tcp", address)
 		if err == nil {
 			l.Close()
 			continue
 		}
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("its port %s (%s) is in use by %s; end that program, or give the port another number", name, address, whoListens(spec.Address, p.Number))
+			return fmt.Errorf("its port %s (%s) is in use by %s; end that program, or give the port another number", name, address, whoListens(host, p.Number))
 		}
 		return fmt.Errorf("its port %s (%s) cannot be used: %w", name, address, err)
 	}

@@ -20,6 +20,7 @@ type Field struct {
 	Roles  []Role                  `json:"roles"`
 	Place  map[RoleName][]NodeName `json:"place,omitempty"` // pins; a node listed twice holds two
 
+	Networks []string          `json:"networks,omitempty"` // on each of which every node has an address; the first is its main one
 	Load     string            `json:"load,omitempty"`     // the load profile by which kits set themselves; none when empty
 	Settings map[string]Text   `json:"settings,omitempty"` // for every role that has a setting of that name
 	InZone   map[ZoneName]Zone `json:"zones,omitempty"`    // what is said of zones

@@ -36,6 +36,8 @@ type Port struct {
 	From   int    `json:"from,omitempty"`
 	To     int    `json:"to,omitempty"`
 	Scheme string `json:"scheme,omitempty"` // for URLs; tcp when empty
+
+	Network string `json:"network,omitempty"` // on whose address it is; the main one when empty
 }
 
 // File is a config file that is rendered for each member.

@@ -53,6 +53,14 @@ func FillDefaults(f *Field) {
 func Validate(f *Field) []Problem {
 	v := &validator{Field: f, byName: f.NodesByName()}
 	v.nodes()
+	if len(v.Networks) > MostNetworks {
+		v.add([]string{"networks"}, "", "a node has addresses on %d networks at most, and the field names %d", MostNetworks, len(v.Networks))
+	}
+	for i, n := range v.Networks {
+		if slices.Index(v.Networks, n) < i {
+			v.add([]string{"networks", strconv.Itoa(i)}, "", "the network %s stands there twice", n)
+		}
+	}
 	for i := range f.Roles {
 		v.role(&f.Roles[i])
 	}
@@ -176,6 +184,15 @@ func (v *validator) unreadable(path []string, err error) {
 }
 
 func (v *validator) program(p *Program, role func(...string) []string) {
+	for _, name := range p.PortNames() {
+		if n := p.Ports[name].Network; n != "" && !slices.Contains(v.Networks, n) {
+			hint := "name it under networks at the top of the file"
+			if len(v.Networks) > 0 {
+				hint = didYouMean(n, v.Networks)
+			}
+			v.add(role("program", "ports", name, "network"), hint, "port %s is on a network %q, and there is none", name, n)
+		}
+	}
 	at := func(rest ...string) []string { return role(append([]string{"program"}, rest...)...) }
 	if len(p.Command) > 0 && strings.TrimSpace(p.Command[0]) == "" {
 		v.add(at("command", "0"), "", "the name of the program is empty")

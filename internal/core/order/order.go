@@ -57,8 +57,9 @@ type Spec struct {
 
 // Port is a port that has been given its number.
 type Port struct {
-	Number int    `json:"number"`
-	Scheme string `json:"scheme,omitempty"`
+	Number  int    `json:"number"`
+	Address string `json:"address,omitempty"` // where it is not on the member's main one
+	Scheme  string `json:"scheme,omitempty"`
 }
 
 // File is a rendered config file; Path is below the member's folder.

@@ -75,6 +75,13 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 			spec.Ports = map[string]order.Port{}
 		}
 		spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme}
+		if p.Ports[port].Network != "" {
+			address, err := v.addressOf(port)
+			r.fail(err, "ports", port, "network")
+			if address != v.Address {
+				spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, Address: address}
+			}
+		}
 	}
 	v.secrets = true
 	for _, key := range slices.Sorted(maps.Keys(p.Env)) {

@@ -127,11 +127,39 @@ func (v *View) URL(name string) (string, error) {
 	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
 		scheme = role.Program.Ports[name].Scheme
 	}
-	url := fmt.Sprintf("%s://%s:%d", scheme, v.Address, port)
+	address, err := v.addressOf(name)
+	if err != nil {
+		return "", err
+	}
+	url := fmt.Sprintf("%s://%s:%d", scheme, address, port)
 	if v.trace != nil {
 		return v.trace.mark(v.wordPort(name), url), nil
 	}
 	return url, nil
+}
+
+// addressOf is the address on which a port is.
+func (v *View) addressOf(port string) (string, error) {
+	role := v.scene.Field.Role(v.member.Role)
+	if v.fixed > 0 || role == nil || role.Program == nil {
+		return v.Address, nil
+	}
+	return v.scene.Field.AddressOn(v.Address, role.Program.Ports[port].Network)
+}
+
+// AddressOn is the member's address on a network of the field.
+func (v *View) AddressOn(network string) (string, error) {
+	return v.scene.Field.AddressOn(v.Address, network)
+}
+
+// Listen is address:port of a port of this member, on the network that it is on.
+func (v *View) Listen(name string) (string, error) {
+	port, err := v.port(name)
+	if err != nil {
+		return "", err
+	}
+	address, err := v.addressOf(name)
+	return fmt.Sprintf("%s:%d", address, port), err
 }
 
 // Calls are the joined members of the role that is called, or known, under that name.
@@ -281,4 +309,4 @@ func unknown(what, name string, known []string) error {
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "HasPort"}
+	"Everyone", "HasPort", "AddressOn", "Listen"}
