@@ -391,3 +391,41 @@ func TestTheEditorOpensAtTheRightPlace(t *testing.T) {
 	}
 	s.press("q")
 }
+
+// TestPatternsAreRealSystems deploys what patterns make, and takes a node out under a role that has a member on every node.
+func TestPatternsAreRealSystems(t *testing.T) {
+	x := newTrial(t, "")
+	for _, pattern := range []string{"shards", "service", "observability"} {
+		x.file = filepath.Join(x.dir, pattern+".field.yaml")
+		out := x.must("new", pattern, "--nodes", "a 2, b 1, c 1", "--survive", "zone", "--load", "heavy")
+		if !strings.Contains(out, "It survives the loss of any one zone.") {
+			t.Errorf("%s: %s", pattern, out)
+		}
+		x.must("deploy", x.file, "--yes", "--timeout", "60s")
+		if got := x.status(); got.State != "converged" {
+			t.Errorf("%s: %s", pattern, got.Verdict)
+		}
+		if pattern != "observability" {
+			x.must("retire", x.file, "--yes", "--forget")
+		}
+	}
+	data, _ := os.ReadFile(x.file)
+	x.write(strings.Replace(string(data), "  - name: c-1\n", "  - name: c-1\n    out: waits for a new disk\n", 1))
+	out := x.must("review", x.file)
+	for _, want := range []string{"take collectors-4 off c-1 for good, with its data (c-1 is taken out)"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the review does not say %q:\n%s", want, out)
+		}
+	}
+	x.must("deploy", x.file, "--yes", "--timeout", "90s")
+	count := map[string]int{}
+	for _, m := range x.status().Members {
+		count[m.Role]++
+		if m.Node == "c-1" {
+			t.Errorf("%s is on the node that was taken out", m.Member)
+		}
+	}
+	if count["collectors"] != 3 || count["keepers"] != 3 {
+		t.Errorf("got %v", count)
+	}
+}

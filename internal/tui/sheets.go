@@ -266,16 +266,7 @@ func (a *app) dropThing(r sheet.Row) tea.Cmd {
 				puts = append([]arrange.Put{arrange.OfRole(other.Name, "", "after", name)}, puts...)
 			}
 			for key, list := range map[string][]field.RoleName{"beside": other.Beside, "apart": other.Apart} {
-				if slices.Contains(list, field.RoleName(name)) {
-					left := slices.DeleteFunc(slices.Clone(list), func(n field.RoleName) bool { return string(n) == name })
-					value := ""
-					if len(left) > 0 {
-						words := make([]string, len(left))
-						for i, l := range left {
-							words[i] = string(l)
-						}
-						value = "[" + strings.Join(words, ", ") + "]"
-					}
+				if value, there := listWithout(list, name); there {
 					puts = append([]arrange.Put{arrange.OfRole(other.Name, value, key)}, puts...)
 				}
 			}
@@ -285,21 +276,28 @@ func (a *app) dropThing(r sheet.Row) tea.Cmd {
 		}
 	} else {
 		for role, pins := range a.draft.Place {
-			if i := slices.Index(pins, field.NodeName(name)); i >= 0 {
-				left := slices.DeleteFunc(slices.Clone(pins), func(n field.NodeName) bool { return string(n) == name })
-				value := ""
-				if len(left) > 0 {
-					words := make([]string, len(left))
-					for i, l := range left {
-						words[i] = string(l)
-					}
-					value = "[" + strings.Join(words, ", ") + "]"
-				}
+			if value, there := listWithout(pins, name); there {
 				puts = append([]arrange.Put{arrange.At(value, "place", string(role))}, puts...)
 			}
 		}
 	}
 	return a.put("without "+name, puts...)
+}
+
+// listWithout writes a list without a name, as YAML; empty when nothing is left. It tells whether the name was there.
+func listWithout[T ~string](list []T, name string) (value string, there bool) {
+	var left []string
+	for _, n := range list {
+		if string(n) == name {
+			there = true
+			continue
+		}
+		left = append(left, string(n))
+	}
+	if len(left) > 0 {
+		value = "[" + strings.Join(left, ", ") + "]"
+	}
+	return value, there
 }
 
 func (a *app) rename(r arrange.Rename) tea.Cmd {
