@@ -18,6 +18,9 @@ func (f *File) SetMembers(role field.RoleName, members int) ([]byte, error) {
 	if !whole {
 		return nil, fmt.Errorf("there is no role %q in %s", role, f.Name)
 	}
+	if n := entry.get("members"); n != nil && n.variable != "" {
+		return f.putVariable(n.variable, "the number of members of "+string(role), strconv.Itoa(members))
+	}
 	if n := entry.get("members"); n != nil {
 		return f.splice(n.line, n.column, n.width, strconv.Itoa(members)), nil
 	}

@@ -232,6 +232,9 @@ func (f *File) setWord(role field.RoleName, key, word string) ([]byte, error) {
 	if !whole {
 		return nil, fmt.Errorf("there is no role %q in %s", role, f.Name)
 	}
+	if n := entry.get(key); n != nil && n.variable != "" {
+		return f.putVariable(n.variable, key+" of "+string(role), word)
+	}
 	if n := entry.get(key); n != nil {
 		return f.splice(n.line, n.column, n.width, word), nil
 	}

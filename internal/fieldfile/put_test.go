@@ -126,6 +126,17 @@ func TestAVariableIsChangedWhereItStands(t *testing.T) {
 	if err != nil || string(got) != strings.Replace(text, "votes: 3", "votes: 5", 1) {
 		t.Errorf("got %v\n%s", err, got)
 	}
+	if got, err := file.Set(arrange.Change{Role: "wardens", Members: 5}); err != nil || string(got) != strings.Replace(text, "votes: 3", "votes: 5", 1) {
+		t.Errorf("a count: got %v\n%s", err, got)
+	}
+	chosen := &Choices{Env: "staging", Name: "ferry.staging.choices.yaml", doc: parse("ferry.staging.choices.yaml", []byte("votes: 3\n"))}
+	file, err = Parse("ferry.field.yaml", []byte(text), chosen)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := file.Set(arrange.Change{Role: "wardens", Members: 5}); err == nil || !strings.Contains(err.Error(), "is the variable votes, which ferry.staging.choices.yaml chooses; change it there") {
+		t.Errorf("what an environment chooses was changed for all: %v", err)
+	}
 }
 
 func TestRenamingTakesReferencesAlong(t *testing.T) {

@@ -70,7 +70,7 @@ func cores(n float64) string { return strconv.FormatFloat(float64(int(n*100+0.5)
 
 // Lines says it for people, a line for each thing of which there is any.
 func (p Footprint) Lines() [][2]string {
-	lines := [][2]string{{"members", fmt.Sprintf("%d on %d nodes", p.Members, p.Nodes)}}
+	lines := [][2]string{{"members", fmt.Sprintf("%d on %d %s", p.Members, p.Nodes, map[bool]string{true: "node", false: "nodes"}[p.Nodes == 1])}}
 	two := func(what, room, most string) {
 		text := room
 		if most != room {

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"text/template"
+	"text/template/parse"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -170,11 +171,86 @@ func execute(text string, view *View) (string, error) {
 	if err != nil {
 		return "", plainError(err)
 	}
-	var out bytes.Buffer
+	out := limited{left: mostRendered}
 	if err := t.Execute(&out, view); err != nil {
 		return "", plainError(err)
 	}
 	return out.String(), nil
+}
+
+// mostRendered is how long a rendered text may be, in bytes.
+const mostRendered = 8 << 20
+
+// limited is a buffer that takes only so much.
+type limited struct {
+	bytes.Buffer
+	left int
+}
+
+// Write takes more text, or refuses it.
+func (l *limited) Write(p []byte) (int, error) {
+	if l.left -= len(p); l.left < 0 {
+		return 0, fmt.Errorf("it grows beyond %d MiB", mostRendered>>20)
+	}
+	return l.Buffer.Write(p)
+}
+
+// endless finds templates that call themselves, or each other in a circle: nothing else in a template can go on for ever.
+func endless(t *template.Template) error {
+	calls := map[string][]string{}
+	for _, one := range t.Templates() {
+		if one.Tree != nil {
+			collect(one.Root, func(name string) { calls[one.Name()] = append(calls[one.Name()], name) })
+		}
+	}
+	var path []string
+	var walk func(name string) error
+	walk = func(name string) error {
+		if i := slices.Index(path, name); i >= 0 {
+			return fmt.Errorf("templates call each other without end: %s", strings.Join(append(path[i:], name), " calls "))
+		}
+		path = append(path, name)
+		defer func() { path = path[:len(path)-1] }()
+		for _, next := range calls[name] {
+			if err := walk(next); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for _, name := range slices.Sorted(maps.Keys(calls)) {
+		if err := walk(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// collect finds the names of the templates that a part of a template calls.
+func collect(n parse.Node, found func(name string)) {
+	list := func(l *parse.ListNode) {
+		if l != nil {
+			collect(l, found)
+		}
+	}
+	branch := func(b *parse.BranchNode) {
+		list(b.List)
+		list(b.ElseList)
+	}
+	switch x := n.(type) {
+	case *parse.ListNode:
+		for _, inner := range x.Nodes {
+			collect(inner, found)
+		}
+	case *parse.IfNode:
+		branch(&x.BranchNode)
+	case *parse.RangeNode:
+		branch(&x.BranchNode)
+	case *parse.WithNode:
+		branch(&x.BranchNode)
+	case *parse.TemplateNode:
+		found(x.Name)
+	}
 }
 
 // templates keeps what was parsed lately: the same few texts are executed for every member.
@@ -194,6 +270,9 @@ func parsed(text string) (*template.Template, error) {
 		return t, nil
 	}
 	t, err := template.New("").Option("missingkey=error").Parse(text)
+	if err == nil {
+		err = endless(t)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -84,3 +84,18 @@ func TestTextsAreComparedLineByLine(t *testing.T) {
 		t.Errorf("got %q", got)
 	}
 }
+
+func TestATemplateThatWouldNeverEndIsRefused(t *testing.T) {
+	for text, want := range map[string]string{
+		`{{define "a"}}x{{template "a"}}{{end}}{{template "a"}}`:                                                         "templates call each other without end: a calls a",
+		`{{define "a"}}{{if true}}{{template "b"}}{{end}}{{end}}{{define "b"}}{{range .}}{{template "a"}}{{end}}{{end}}`: "a calls b calls a",
+		`{{define "a"}}{{with 1}}{{else}}{{template "a"}}{{end}}{{end}}`:                                                 "a calls a",
+		`{{define "a"}}fine{{end}}{{template "a"}}{{template "a"}}`:                                                      "",
+		`{{range 9000000}}x{{end}}`: "it grows beyond 8 MiB",
+	} {
+		got, err := execute(text, &View{})
+		if want == "" && (err != nil || got != "finefine") || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%s: got %.20q, %v; want %q", text, got, err, want)
+		}
+	}
+}
