@@ -58,7 +58,7 @@ func newKeys() keyMap {
 		Change:   bind("c", "change anything that the file says of it", "c"),
 		AddThing: bind("A", "add a role, a node or a range of nodes", "A"),
 		Propose:  bind("p", "propose a better placement", "p"),
-		Mark:     bind("m", "mark it, so that x, g, i and s act on all marked", "m"),
+		Mark:     bind("m", "mark it: x, g, i, s and what if are then about all marked", "m"),
 		Find:     bind("/", "find by name", "/"),
 		Editor:   bind("E", "open the file in your editor, here", "E"),
 		Files:    bind("F", "its config files, before anything runs", "F"),

@@ -264,11 +264,17 @@ func TestWhatIf(t *testing.T) {
 	r.shows(t, "If all of wardens failed: 3 lanterns would go dark · wardens would hold 0 of 3 votes and needs 2: writes stop", "writes would stop")
 	r.cursor = board.Cursor{Role: 1, Post: -1}
 	r.shows(t, "relays would have nobody left to do its work · crews could not do its work without relays", "stops: no relays")
+	r.cursor = r.model.Find(board.Place{Role: "wardens", Member: "wardens-1"}, board.Cursor{})
+	r.do("m")
+	r.cursor = r.model.Find(board.Place{Role: "wardens", Member: "wardens-2"}, board.Cursor{})
+	r.shows(t, "If wardens-2 and 1 lantern more that are marked failed: 2 lanterns would go dark · wardens would hold 1 of 3 votes and needs 2")
 	if r.snap.State != engine.StateConverged || len(*done) > 0 {
 		t.Errorf("%s, did %v", r.snap.State, *done)
 	}
+	r.do("esc") // lets go of the marks
+	r.shows(t, "If wardens-2 failed: 1 lantern would go dark")
 	r.do("esc")
-	if plain := r.shows(t, "converged"); strings.Contains(plain, "would") {
+	if plain := r.shows(t, "converged"); strings.Contains(plain, "failed:") {
 		t.Errorf("it is still supposed:\n%s", r.draw().Plain())
 	}
 }

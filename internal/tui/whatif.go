@@ -36,6 +36,19 @@ func (a *app) suppose() (sentence string) {
 	}
 	fault, name := a.fault()
 	loss := a.model.Loss(fault)
+	if marked := a.marks(); len(marked) > 0 { // they fail with it
+		faults := []whatif.Fault{fault}
+		others := 0
+		for _, m := range marked {
+			faults = append(faults, whatif.Fault{Member: m.Member})
+			if !loss.Dark[m.Member] {
+				others++
+			}
+		}
+		both := a.model.Scene().Fail(faults...)
+		loss = &both
+		name += fmt.Sprintf(" and %s more that are marked", counted(others, "lantern"))
+	}
 	a.model.Suppose(loss)
 	return fmt.Sprintf("If %s failed: %s.", name, loss.Sentence())
 }
