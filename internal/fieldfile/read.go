@@ -106,7 +106,7 @@ func Parse(name string, data []byte, choices *Choices) (*File, error) {
 	if len(d.errs) > d.soft {
 		return nil, sorted(d.errs)
 	}
-	d.conform(compiled().field)
+	d.conformField()
 	if len(d.errs) > 0 {
 		return nil, sorted(d.errs)
 	}
@@ -209,25 +209,30 @@ func (f *File) build() bool {
 
 // expandNodes makes one node of each name in the ranges.
 func (f *File) expandNodes(entries *node) {
-	f.Field = &field.Field{}
+	f.Field = &field.Field{Nodes: make([]field.Node, 0, len(entries.list))}
+	alike := map[string]field.Node{} // by all that they say but their name: most nodes of a large field are alike
 	for i, entry := range entries.list {
-		var b bytes.Buffer
-		entry.canonical(&b)
-		var n field.Node
-		raw := struct {
-			*field.Node
-			Labels map[string]field.Text `json:"labels"`
-		}{Node: &n}
-		if err := json.Unmarshal(b.Bytes(), &raw); err != nil {
-			f.doc.errs = append(f.doc.errs, f.doc.at(entry, true, "this node cannot be understood: "+err.Error(), ""))
-			continue
-		}
-		for k, v := range raw.Labels {
-			if n.Labels == nil {
-				n.Labels = map[string]string{}
+		body := entry.body()
+		n, known := alike[body]
+		if !known {
+			raw := struct {
+				*field.Node
+				Labels map[string]field.Text `json:"labels"`
+			}{Node: &n}
+			if err := json.Unmarshal([]byte(body), &raw); err != nil {
+				f.doc.errs = append(f.doc.errs, f.doc.at(entry, true, "this node cannot be understood: "+err.Error(), ""))
+				continue
 			}
-			n.Labels[k] = string(v)
+			for k, v := range raw.Labels {
+				if n.Labels == nil {
+					n.Labels = map[string]string{}
+				}
+				n.Labels[k] = string(v)
+			}
+			alike[body] = n
 		}
+		word, _ := entry.get("name").text()
+		n.Name = field.NodeName(word)
 		names, err := field.ExpandRange(string(n.Name))
 		if err == nil && len(f.Field.Nodes)+len(names) > field.MostNodes {
 			err = fmt.Errorf("with %q the field has more than %d nodes, which is the most", n.Name, field.MostNodes)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +28,7 @@ const schemaURL = "https://lanternfield.example/field-1.schema.json"
 type schemas struct {
 	raw        map[string]any
 	field, kit *jsonschema.Schema
+	nodeName   *regexp.Regexp
 }
 
 var compiled = sync.OnceValue(func() schemas {
@@ -38,7 +40,8 @@ var compiled = sync.OnceValue(func() schemas {
 	if err := c.AddResource(schemaURL, raw); err != nil {
 		panic(err)
 	}
-	return schemas{raw: raw.(map[string]any), field: c.MustCompile(schemaURL), kit: c.MustCompile(schemaURL + "#/$defs/kitFile")}
+	pattern := raw.(map[string]any)["$defs"].(map[string]any)["nodeName"].(map[string]any)["pattern"].(string)
+	return schemas{nodeName: regexp.MustCompile(pattern), raw: raw.(map[string]any), field: c.MustCompile(schemaURL), kit: c.MustCompile(schemaURL + "#/$defs/kitFile")}
 })
 
 // conform checks the tree against a schema and words what does not fit.
@@ -48,6 +51,56 @@ func (d *document) conform(schema *jsonschema.Schema) {
 	if errors.As(err, &invalid) {
 		d.collect(invalid)
 	}
+}
+
+// fewEntries is up to how many nodes each is looked at by itself.
+const fewEntries = 200
+
+// conformField checks a field file against its schema. Of many nodes that say the same but for their names, one is looked
+// at, unless something is wrong: then all are, so that everything wrong is said where it stands.
+func (d *document) conformField() {
+	nodes := d.root.get("nodes")
+	if nodes == nil || len(nodes.list) <= fewEntries {
+		d.conform(compiled().field)
+		return
+	}
+	few := &node{isList: true}
+	seen := map[string]bool{}
+	for _, entry := range nodes.list {
+		word, named := entry.get("name").text()
+		if !named || !compiled().nodeName.MatchString(word) {
+			d.conform(compiled().field)
+			return
+		}
+		if body := entry.body(); !seen[body] {
+			seen[body] = true
+			few.list = append(few.list, entry)
+		}
+	}
+	whole := &node{isMap: true, values: map[string]*node{}}
+	for _, k := range d.root.keys {
+		whole.set(k, d.root.values[k])
+	}
+	whole.values["nodes"] = few
+	if compiled().field.Validate(whole.plain()) != nil {
+		d.conform(compiled().field)
+	}
+}
+
+// body is what an entry says besides its name, as JSON.
+func (n *node) body() string {
+	if n.said == "" && n.isMap {
+		rest := &node{isMap: true, values: n.values}
+		for _, k := range n.keys {
+			if k != "name" {
+				rest.keys = append(rest.keys, k)
+			}
+		}
+		var b bytes.Buffer
+		rest.canonical(&b)
+		n.said = b.String()
+	}
+	return n.said
 }
 
 func (d *document) collect(e *jsonschema.ValidationError) {

@@ -43,6 +43,7 @@ type node struct {
 	scalar any // string, int64, uint64, float64, bool or nil; set when neither list nor keys is
 
 	variable string // whose value was put here
+	said     string // see body
 	list     []*node
 	keys     []string
 	values   map[string]*node

@@ -1,6 +1,7 @@
 package fieldfile
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -187,5 +188,29 @@ func TestThePageAboutTheFileIsTrue(t *testing.T) {
 	f, err := Parse("fieldfile.md", []byte(text), nil)
 	if err != nil || len(f.Field.Roles) != 5 {
 		t.Errorf("got %v", err)
+	}
+}
+
+// TestManyNodesAreStillLookedAtOneByOneWhenSomethingIsWrong puts one mistake among many nodes that are alike.
+func TestManyNodesAreStillLookedAtOneByOneWhenSomethingIsWrong(t *testing.T) {
+	text := "format: 1\nfield: many\nnodes:\n"
+	for i := range 300 {
+		text += fmt.Sprintf("  - {name: n-%d, zone: north, size: {cpu: 2}}\n", i)
+	}
+	text += "roles: {x: {program: {command: [x]}}}\n"
+	file, err := Parse("many.field.yaml", []byte(text), nil)
+	if err != nil || len(file.Field.Nodes) != 300 || file.Field.Nodes[299].Name != "n-299" || file.Field.Nodes[7].Size.CPU != 2 {
+		t.Fatalf("got %v", err)
+	}
+	for from, want := range map[string]string{
+		"n-250, zone: north": "many.field.yaml:254:25: nodes.250.zone cannot be",
+		"name: n-251,":       "many.field.yaml:255:12: nodes.251.name cannot be",
+		"n-252, zone":        "nodes.252",
+		"{name: n-253, ":     "nodes.253 lacks name",
+	} {
+		to := map[string]string{"n-250, zone: north": "n-250, zone: North", "name: n-251,": "name: N_251,", "n-252, zone": "n-252, zoen", "{name: n-253, ": "{"}[from]
+		if _, err := Parse("many.field.yaml", []byte(strings.Replace(text, from, to, 1)), nil); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: got %v, want %q", to, err, want)
+		}
 	}
 }
