@@ -7,10 +7,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"strings"
 	"syscall"
 	"time"
 
+	"lanternfield/examples"
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
@@ -19,34 +19,6 @@ import (
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/fieldfile"
 )
-
-// largeFile writes a field of ten zones and fifty roles that call each other, with ten members for each node, three
-// dimensions, and every second role kept to some nodes. Nodes are named as ranges, or each on its own.
-func largeFile(nodes int, ranges bool) []byte {
-	var b strings.Builder
-	b.WriteString("format: 1\nfield: large\nnodes:\n")
-	for z := range 10 {
-		names := []string{fmt.Sprintf("n%d-{1..%d}", z, nodes/10)}
-		if !ranges {
-			names, _ = field.ExpandRange(names[0])
-		}
-		for _, n := range names {
-			fmt.Fprintf(&b, "  - {name: \"%s\", zone: z-%d, size: {cpu: 32, memory: 128GiB, disk: 1TiB}, labels: {disk: %s}}\n", n, z, []string{"nvme", "spinning"}[z%2])
-		}
-	}
-	b.WriteString("roles:\n")
-	for i := range 50 {
-		fmt.Fprintf(&b, "  role-%d:\n    members: %d\n    room: {cpu: 0.5, memory: 1GiB, disk: 10GiB}\n    program:\n      command: [serve, \"--at={{.Address}}:{{.Port \\\"main\\\"}}\"]\n"+
-			"      ports: {main: {from: %d, to: %d}}\n      ready: {tcp: {port: main}}\n", i, nodes*10/50, 7000+i*20, 7019+i*20)
-		if i%2 == 0 {
-			b.WriteString("    where: labels.disk == \"nvme\" or cpu > 8\n")
-		}
-		if i > 0 {
-			fmt.Fprintf(&b, "    calls: {up: role-%d}\n", i/2)
-		}
-	}
-	return []byte(b.String())
-}
 
 // times runs something several times and gives the median.
 func times(n int, do func()) time.Duration {
@@ -67,7 +39,7 @@ func define(dir string) error {
 	var large *field.Field
 	for _, nodes := range []int{200, 5000} {
 		for _, ranges := range []bool{true, false} {
-			data := largeFile(nodes, ranges)
+			data := examples.Large(nodes, ranges)
 			file, err := fieldfile.Parse("large.field.yaml", data, nil)
 			if err != nil {
 				return err
@@ -178,7 +150,7 @@ func opening(dir string) (time.Duration, float64, error) {
 	file := filepath.Join(dir, "large.field.yaml")
 	err := os.MkdirAll(dir, 0o755)
 	if err == nil {
-		err = os.WriteFile(file, largeFile(5000, true), 0o644)
+		err = os.WriteFile(file, examples.Large(5000, true), 0o644)
 	}
 	if err != nil {
 		return 0, 0, err

@@ -194,7 +194,7 @@ func indentOf(line string) int { return len(line) - len(strings.TrimLeft(line, "
 // value finds the bytes of the value of a key: from after the colon and its blanks, to its end on the same line. block
 // says that it stands on the lines below instead.
 func (f *File) value(n *node, flow bool) (from, to int, block bool) {
-	key := f.offset(n.keyLine) + len(string([]rune(f.line(n.keyLine))[:n.keyColumn-1]))
+	key := f.keyAt(n)
 	colon := key + bytes.IndexByte(f.Bytes[key:], ':')
 	from = colon + 1
 	for from < len(f.Bytes) && f.Bytes[from] == ' ' {
@@ -269,7 +269,7 @@ func (f *File) replace(parent, n *node, key, value string) ([]byte, error) {
 	case value == "" && len(parent.keys) == 1 && parent != f.doc.root && parent.keyLine > 0:
 		return f.replaceWhole(parent)
 	case value == "" && flow:
-		return f.cutFlow(parent, n, from, to), nil
+		return f.cutWithComma(f.keyAt(n), to), nil
 	case value == "":
 		from := f.commentsAbove(n.keyLine)
 		blank := func(line int) bool { return strings.TrimSpace(f.line(line)) == "" }
@@ -344,12 +344,12 @@ func (f *File) commentsAbove(line int) int {
 	return line
 }
 
-// cutFlow takes a key out of a map in braces, with the comma that goes with it.
-func (f *File) cutFlow(parent, n *node, _, to int) []byte {
-	from := f.offset(n.keyLine) + len(string([]rune(f.line(n.keyLine))[:n.keyColumn-1]))
-	return f.cutWithComma(from, to)
+// keyAt is the place of a value's key in the bytes.
+func (f *File) keyAt(n *node) int {
+	return f.offset(n.keyLine) + len(string([]rune(f.line(n.keyLine))[:n.keyColumn-1]))
 }
 
+// cutWithComma takes something out of braces or brackets, with the comma that goes with it.
 func (f *File) cutWithComma(from, to int) []byte {
 	after := to
 	for after < len(f.Bytes) && f.Bytes[after] == ' ' {

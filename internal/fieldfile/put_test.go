@@ -165,9 +165,12 @@ func TestRenamingTakesReferencesAlong(t *testing.T) {
 		r    arrange.Rename
 		want string
 	}{
-		{arrange.Rename{What: arrange.ARole, From: "wardens", To: "crews"}, "a second time"},
+		{arrange.Rename{What: arrange.ARole, From: "wardens", To: "crews"}, "there is a role crews already"},
 		{arrange.Rename{What: arrange.ANode, From: "gull-2", To: "skua"}, "rename the range"},
 		{arrange.Rename{What: arrange.ANode, From: "gull-{1..3}", To: "skua"}, "keeps its length"},
+		{arrange.Rename{What: arrange.AZone, From: "north", To: "south"}, "there is a zone south already"},
+		{arrange.Rename{What: arrange.ARole, From: "wardens", To: "The Keepers"}, "cannot be a role's name"},
+		{arrange.Rename{What: arrange.ANode, From: "gull-{1..3}", To: "tern-{1..3}"}, "there is a node tern-1 already"},
 		{arrange.Rename{What: arrange.AZone, From: "west", To: "east"}, "the file has no zone west"},
 	} {
 		if _, err := file.Rename(test.r); err == nil || !strings.Contains(err.Error(), test.want) {

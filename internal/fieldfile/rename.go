@@ -22,6 +22,9 @@ func (f *File) Rename(r arrange.Rename) ([]byte, error) {
 	if r.From == r.To {
 		return nil, fmt.Errorf("it is named %s already", r.To)
 	}
+	if err := f.nameIsFree(r); err != nil {
+		return nil, err
+	}
 	var swaps []swap
 	var err error
 	switch r.What {
@@ -49,6 +52,35 @@ func (f *File) Rename(r arrange.Rename) ([]byte, error) {
 	return data, nil
 }
 
+// nameIsFree says why a thing cannot have another name: it is none, or somebody has it.
+func (f *File) nameIsFree(r arrange.Rename) error {
+	names, err := []string{r.To}, error(nil)
+	if r.What == arrange.ANode {
+		if names, err = field.ExpandRange(r.To); err != nil {
+			return err
+		}
+	}
+	olds, _ := field.ExpandRange(r.From)
+	for _, name := range names {
+		taken := false
+		switch r.What {
+		case arrange.ARole:
+			taken = f.Field.Role(field.RoleName(name)) != nil
+		case arrange.ANode:
+			taken = f.Field.Node(field.NodeName(name)) != nil && !slices.Contains(olds, name)
+		case arrange.AZone:
+			taken = slices.Contains(f.Field.Zones(), field.ZoneName(name))
+		}
+		switch {
+		case !field.NamePattern.MatchString(name):
+			return fmt.Errorf("%q cannot be a %s's name; %s. Nothing was changed", name, r.What, field.NameRule)
+		case taken:
+			return fmt.Errorf("there is a %s %s already, so %s cannot be named so; nothing was changed", r.What, name, r.From)
+		}
+	}
+	return nil
+}
+
 // ofValue and ofKey write a value, or the key before it, anew; quotes stay.
 func (f *File) ofValue(n *node, from, to string) []swap {
 	if word, ok := n.text(); !ok || word != from || n.line == 0 {
@@ -62,7 +94,7 @@ func (f *File) ofKey(n *node, from, to string) []swap {
 	if n == nil {
 		return nil
 	}
-	at := f.offset(n.keyLine) + len(string([]rune(f.line(n.keyLine))[:n.keyColumn-1]))
+	at := f.keyAt(n)
 	return f.within(at, at+n.keyWidth+2, from, to)
 }
 

@@ -44,7 +44,7 @@ func (v *validator) neighbours() {
 			}
 		}
 	}
-	if path := v.BesideCycle(); path != nil {
+	if path := v.BesideCycle(); len(path) > 2 { // who names itself is told so already
 		words := make([]string, len(path))
 		for i, p := range path {
 			words[i] = string(p)

@@ -127,7 +127,7 @@ func (s *starter) pattern() pattern.Pattern { return s.patterns[s.all[0].at] }
 func (s *starter) choosePattern() {
 	p := s.pattern()
 	name, load := s.question("name"), s.question("load")
-	was := load.value2()
+	was := load.value()
 	load.options, load.at = []option{{"", "what the kits assume", ""}}, 0
 	s.all = slices.DeleteFunc(s.all, func(q *question) bool { return strings.HasPrefix(q.id, "var ") })
 	if p.Err != nil {
@@ -153,14 +153,6 @@ func (s *starter) choosePattern() {
 	for _, v := range p.File.Variables {
 		s.all = append(s.all, &question{id: "var " + v.Name, label: v.Name, help: v.About, line: input.New(string(v.Value))})
 	}
-}
-
-// value2 is value for a question that may have no options yet.
-func (q *question) value2() string {
-	if q.at >= len(q.options) {
-		return ""
-	}
-	return q.options[q.at].value
 }
 
 func rank(load string) int { return slices.Index([]string{"light", "steady", "heavy"}, load) }
