@@ -144,14 +144,41 @@ func (a *Agent) hold(ctx context.Context, o order.Order) {
 		defer a.wait.Done()
 		defer close(h.done)
 		h.run(ctx)
-		if ctx.Err() == nil { // gone
-			a.mu.Lock()
-			defer a.mu.Unlock()
-			if a.members[o.Member] == h {
-				delete(a.members, o.Member)
-			}
+		if ctx.Err() == nil {
+			a.gone(ctx, h)
 		}
 	}()
+}
+
+// gone forgets a member that has gone, unless it has been asked to come back meanwhile.
+func (a *Agent) gone(ctx context.Context, h *held) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	o := h.order
+	if a.members[o.Member] != h {
+		return
+	}
+	if err := os.RemoveAll(a.disk.keep(o.Member)); err != nil {
+		slog.Error("member's record cannot be removed", "member", o.Member, "error", err)
+	}
+	delete(a.members, o.Member)
+	if o.Revision == h.member.order.Revision {
+		return
+	}
+	if err := a.keepOrder(o); err != nil {
+		slog.Error("an order cannot be kept", "member", o.Member, "error", err)
+		return // it has been taken, and is repeated by the next controller
+	}
+	a.hold(ctx, o)
+}
+
+// keepOrder writes an order to the disk.
+func (a *Agent) keepOrder(o order.Order) error {
+	keep := a.disk.keep(o.Member)
+	if err := os.MkdirAll(keep, 0o700); err != nil {
+		return diskError(err)
+	}
+	return writeSafe(filepath.Join(keep, "order.json"), o)
 }
 
 // Refused is an order that is not taken, with the reason.
@@ -197,11 +224,7 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 		return nil
 	}
-	keep := a.disk.keep(o.Member)
-	if err := os.MkdirAll(keep, 0o700); err != nil {
-		return &Refused{http.StatusInsufficientStorage, diskError(err).Error()}
-	}
-	if err := writeSafe(filepath.Join(keep, "order.json"), o); err != nil {
+	if err := a.keepOrder(o); err != nil {
 		return &Refused{http.StatusInsufficientStorage, err.Error()}
 	}
 	a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})

@@ -456,3 +456,76 @@ func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
 	until(t, c, &heard, order.Removed)
 	until(t, c, &heard, order.Removed)
 }
+
+// TestDataIsPutAsideAndTakenBack removes a member whose data is kept, has it come back to it, and has it deleted.
+func TestDataIsPutAsideAndTakenBack(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	var heard uint64
+	writer := sleeper("it")
+	writer.Command = []string{"sh", "-c", "cat data/book >> data/book2; printf sailed >> data/book; exec sleep 600"}
+	book := filepath.Join(dir, "members", "it-1", "data", "book")
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: writer})
+	until(t, c, &heard, order.Started)
+	waitFor(t, func() bool { return content(book) == "sailed" })
+
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone, Keep: true, Spec: writer})
+	if r := until(t, c, &heard, order.Removed); !r.Kept || r.Bytes != int64(len("sailed")) {
+		t.Errorf("reported as kept: %t, %d bytes", r.Kept, r.Bytes)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "members", "it-1")); !os.IsNotExist(err) {
+		t.Errorf("the folder of a member that is gone is left: %v", err)
+	}
+
+	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-1", Want: order.Run, Spec: writer})
+	until(t, c, &heard, order.Started)
+	waitFor(t, func() bool { return content(book) == "sailedsailed" })
+
+	kept := filepath.Join(dir, "kept", "it-1")
+	put(t, c, order.Order{Term: 1, Revision: 4, Member: "it-1", Want: order.Gone, Keep: true, Spec: writer})
+	until(t, c, &heard, order.Removed)
+	if content(filepath.Join(kept, "book")) != "sailedsailed" {
+		t.Errorf("kept was %q", content(filepath.Join(kept, "book")))
+	}
+	put(t, c, order.Order{Term: 1, Revision: 5, Member: "it-1", Want: order.Gone})
+	if r := until(t, c, &heard, order.Removed); r.Kept {
+		t.Error("data that was to be deleted is reported as kept")
+	}
+	if _, err := os.Stat(kept); !os.IsNotExist(err) {
+		t.Errorf("data that was to be deleted is left: %v", err)
+	}
+}
+
+// TestDataIsNeverPutOverOther has data put aside where some is already: neither is lost.
+func TestDataIsNeverPutOverOther(t *testing.T) {
+	l := layout{t.TempDir()}
+	for _, name := range []string{filepath.Join(l.data("it-1"), "new"), filepath.Join(l.aside("it-1"), "old")} {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte("x"), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, _, err := l.putAside("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
+		t.Errorf("putting aside over other data: %v", err)
+	}
+	if err := l.takeBack("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
+		t.Errorf("taking back over other data: %v", err)
+	}
+	if content(filepath.Join(l.data("it-1"), "new")) != "x" || content(filepath.Join(l.aside("it-1"), "old")) != "x" {
+		t.Error("data was lost")
+	}
+}
+
+func content(name string) string {
+	data, _ := os.ReadFile(name)
+	return string(data)
+}
+
+// waitFor waits until something holds.
+func waitFor(t *testing.T, holds func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); !holds(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("it did not come true")
+		}
+	}
+}

@@ -34,6 +34,49 @@ func (l layout) keep(m field.MemberName) string {
 	return filepath.Join(l.keeps(), string(m))
 }
 func (l layout) member(m field.MemberName) string { return render.MemberDir(l.dir, m) }
+func (l layout) data(m field.MemberName) string   { return filepath.Join(l.member(m), "data") }
+func (l layout) aside(m field.MemberName) string  { return filepath.Join(l.dir, "kept", string(m)) } // the data of one that is gone
+
+// putAside moves a member's data to where it outlives the member, and gives how many bytes that is. It may be repeated.
+// False means that there is none.
+func (l layout) putAside(m field.MemberName) (bytes int64, kept bool, err error) {
+	from, to := l.data(m), l.aside(m)
+	if !emptyDir(from) {
+		if !emptyDir(to) {
+			return 0, false, fmt.Errorf("its data cannot be put aside: there is data of it in %s already. Move one of the two away", to)
+		}
+		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.RemoveAll(to)); err != nil {
+			return 0, false, diskError(err)
+		}
+		if err := os.Rename(from, to); err != nil {
+			return 0, false, diskError(err)
+		}
+	}
+	err = filepath.WalkDir(to, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if info, err := d.Info(); err == nil {
+				bytes += info.Size()
+			}
+		}
+		return nil
+	})
+	return bytes, !emptyDir(to), err
+}
+
+// takeBack gives a member the data that was put aside of it.
+func (l layout) takeBack(m field.MemberName) error {
+	from, to := l.aside(m), l.data(m)
+	if _, err := os.Stat(from); err != nil {
+		return nil
+	}
+	if !emptyDir(to) {
+		return fmt.Errorf("there is data that was kept of it in %s, and other data in %s. Move one of the two away", from, to)
+	}
+	if err := errors.Join(os.MkdirAll(l.member(m), 0o755), os.RemoveAll(to)); err != nil {
+		return diskError(err)
+	}
+	return diskError(os.Rename(from, to))
+}
 
 // memory is what the agent as a whole must not forget.
 type memory struct {

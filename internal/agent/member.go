@@ -282,9 +282,12 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if err := portHolder(spec); err != nil {
 		return failed(err)
 	}
+	if err := m.disk.takeBack(m.name); err != nil {
+		return failed(err)
+	}
 	if spec.Votes && m.dataLost() {
 		return failed(fmt.Errorf("its data in %s is gone; it has voted, and without its data it would vote anew on what was decided. "+
-			"Put the data back, or have another take its place", filepath.Join(m.disk.member(m.name), "data")))
+			"Put the data back, or have another take its place", m.disk.data(m.name)))
 	}
 	if err := os.MkdirAll(m.disk.member(m.name), 0o755); err != nil {
 		return failed(diskError(err))
@@ -316,7 +319,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 
 // noteData notes, once, that the member has data: it must never come back without.
 func (m *member) noteData() {
-	if !emptyDir(filepath.Join(m.disk.member(m.name), "data")) {
+	if !emptyDir(m.disk.data(m.name)) {
 		if err := writeQuick(m.dataNote(), true); err != nil {
 			slog.Error("that a member has data cannot be noted", "member", m.name, "error", err)
 		}
@@ -327,7 +330,7 @@ func (m *member) dataNote() string { return filepath.Join(m.disk.keep(m.name), "
 
 func (m *member) dataLost() bool {
 	_, err := os.Stat(m.dataNote())
-	return err == nil && emptyDir(filepath.Join(m.disk.member(m.name), "data"))
+	return err == nil && emptyDir(m.disk.data(m.name))
 }
 
 func emptyDir(name string) bool {
@@ -446,17 +449,26 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 	}
 }
 
-// remove takes away what the member had on this node. It tells whether nothing is left.
+// remove takes away what the member had on this node, but for data that is to be kept. It tells whether that is done.
 func (m *member) remove(forced bool) bool {
 	sweep(m.disk, m.name, 0)
+	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
+	var err error
+	if m.order.Keep {
+		done.Bytes, done.Kept, err = m.disk.putAside(m.name)
+	} else {
+		err = os.RemoveAll(m.disk.aside(m.name))
+	}
+	if err != nil {
+		slog.Error("member's data cannot be put aside", "member", m.name, "error", err)
+		m.report(order.Report{Kind: order.StartFailed, Why: err.Error()})
+		return false
+	}
 	if err := os.RemoveAll(m.disk.member(m.name)); err != nil {
 		slog.Error("member cannot be removed", "member", m.name, "error", err)
 		m.report(order.Report{Kind: order.StartFailed, Why: "its folder cannot be removed: " + err.Error()})
 		return false
 	}
-	m.report(order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced})
-	if err := os.RemoveAll(m.disk.keep(m.name)); err != nil {
-		slog.Error("member's record cannot be removed", "member", m.name, "error", err)
-	}
+	m.report(done)
 	return true
 }

@@ -48,7 +48,7 @@ func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int) (*pr
 	if err != nil {
 		return nil, 0, err
 	}
-	if err := os.MkdirAll(filepath.Join(l.member(m), "data"), 0o700); err != nil {
+	if err := os.MkdirAll(l.data(m), 0o700); err != nil {
 		return nil, 0, diskError(err)
 	}
 	held, err := holdLock(filepath.Join(l.keep(m), "alive.lock"))
@@ -90,7 +90,7 @@ func environment(l layout, m field.MemberName, spec *order.Spec, incarnation int
 			env = append(env, key+"="+v)
 		}
 	}
-	env = append(env, "HOME="+filepath.Join(l.member(m), "data"))
+	env = append(env, "HOME="+l.data(m))
 	for key, value := range spec.Env {
 		env = append(env, key+"="+value)
 	}

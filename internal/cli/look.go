@@ -159,44 +159,18 @@ func (a *app) printReview(r *plan.Review) {
 		return
 	}
 	fmt.Fprintf(a.out, "Deploying %s would change, in this order:\n", r.Field)
-	stage := -1
+	part := ""
 	for i, s := range r.Steps {
-		if s.Stage != stage {
-			stage = s.Stage
-			if title := stageTitle(r, stage); title != "" {
-				fmt.Fprintln(a.out, title)
-			}
+		if title := r.Title(s); title != part {
+			part = title
+			fmt.Fprintln(a.out, title)
 		}
-		mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-"}[s.Kind]
+		mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-", plan.Forget: "-", plan.Free: "·"}[s.Kind]
 		fmt.Fprintf(a.out, "  %3d %s %s\n", i+1, mark, s.Text)
 	}
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)
 	}
-}
-
-func stageTitle(r *plan.Review, stage int) string {
-	if stage == 0 {
-		return ""
-	}
-	var roles []field.RoleName
-	var waits []string
-	for _, s := range r.Steps {
-		if s.Stage != stage || slices.Contains(roles, s.Role) {
-			continue
-		}
-		roles = append(roles, s.Role)
-		for _, g := range r.Gates {
-			if g.Role == s.Role {
-				waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
-			}
-		}
-	}
-	title := fmt.Sprintf("stage %d", stage)
-	if len(waits) > 0 {
-		title += " (" + strings.Join(waits, ", ") + ")"
-	}
-	return title
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -322,6 +296,9 @@ func (a *app) printStatus(s *engine.Snapshot) {
 			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", m.Member, m.Node, m.Phase, field.Span(s.At.Sub(m.Since)), address(m), remark(m, s.At))
 		}
 		w.Flush()
+	}
+	for _, k := range s.Kept {
+		fmt.Fprintf(a.out, "kept: the data of %s on %s, %s\n", k.Member, k.Node, k.Bytes)
 	}
 	for _, p := range s.Problems {
 		fmt.Fprintln(a.out, "problem: "+p)

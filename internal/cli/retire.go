@@ -41,8 +41,12 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 		return err
 	}
 	defer session.Close()
-	if err := a.confirm(fmt.Sprintf("Retire %s? %d members on %d nodes end for good, and their data is lost.", snap.Field,
-		len(snap.Members), len(snap.Nodes))); err != nil {
+	also := ""
+	if len(snap.Kept) > 0 {
+		also = ", also what was kept of " + snap.KeptNames()
+	}
+	if err := a.confirm(fmt.Sprintf("Retire %s? %d members on %d nodes end for good, and their data is lost%s.", snap.Field,
+		len(snap.Members), len(snap.Nodes), also)); err != nil {
 		return err
 	}
 	if err := session.Do(ctx, control.Order{What: "retire", By: by(cmd)}); err != nil {

@@ -144,9 +144,13 @@ func (a *app) askToRetire() {
 		a.say(true, "Nothing of this field runs that could be taken down.")
 		return
 	}
+	also := ""
+	if n := len(a.snap.Kept); n > 0 {
+		also = fmt.Sprintf(", also what was kept of %s", a.snap.KeptNames())
+	}
 	a.ask = &ask{title: fmt.Sprintf("Take %s down?", a.snap.Field), lost: true, order: control.Order{What: "retire"}, text: []string{
-		fmt.Sprintf("%d members end in the reverse order of deployment, and the data of all of them is deleted for good, on %d nodes; then the agents end too.",
-			len(a.snap.Members), len(a.snap.Nodes)),
+		fmt.Sprintf("%d members end in the reverse order of deployment, and the data of all of them is deleted for good%s, on %d nodes; then the agents end too.",
+			len(a.snap.Members), also, len(a.snap.Nodes)),
 		"The field's file, its history and a receipt of what was removed stay."}}
 	a.mode, a.scroll = inConfirm, 0
 }

@@ -136,6 +136,9 @@ func (f Accepted) apply(s *State, at time.Time) {
 	}
 	for _, m := range s.Members {
 		m.Halted = false
+		if r := f.Field.Role(m.Role); r != nil { // of a role that is gone, what it said last holds
+			m.Keeps = r.Keeps()
+		}
 	}
 	s.Rollout = Rollout{What: "deploy", Began: at}
 	s.shape++
@@ -277,6 +280,11 @@ func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is released", 
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
 	n.Released, n.Dark = true, false
+	for _, m := range s.Members {
+		if m.Node == f.Node {
+			m.Kept = false
+		}
+	}
 }
 
 func (f NodeReleased) Sentence() string {

@@ -14,6 +14,7 @@ type MemberPlanned struct {
 	place.Member
 	Number   int
 	Founding bool
+	Returns  bool `json:",omitempty"` // to the data that was kept of it; it founds nothing
 }
 
 // MemberOrdered is a new order for a member's agent. Why says what it is for.
@@ -86,7 +87,9 @@ type MemberStopped struct {
 // MemberGone says that nothing of a member is left on its node.
 type MemberGone struct {
 	Member field.MemberName
-	Forced bool `json:",omitempty"`
+	Forced bool  `json:",omitempty"`
+	Kept   bool  `json:",omitempty"` // but its data, which was put aside
+	Bytes  int64 `json:",omitempty"` // of data
 }
 
 // MemberLeaving says that a member is to go for good.
@@ -96,13 +99,25 @@ type MemberLeaving struct {
 }
 
 func (f MemberPlanned) apply(s *State, at time.Time) {
-	s.Members[f.Name] = &Member{Member: f.Member, Number: f.Number, Founding: f.Founding, Phase: Planned, Since: at}
+	m := &Member{Member: f.Member, Number: f.Number, Founding: f.Founding, Phase: Planned, Since: at}
+	if role := s.Field.Role(f.Role); role != nil {
+		m.Keeps = role.Keeps()
+	}
+	if before := s.Members[f.Name]; f.Returns && before != nil {
+		m.Kept, m.Bytes, m.Joined = before.Kept, before.Bytes, true
+	}
+	s.Members[f.Name] = m
 	r := s.role(f.Role)
 	r.Highest = max(r.Highest, f.Number)
 	s.shape++
 }
 
-func (f MemberPlanned) Sentence() string { return fmt.Sprintf("%s planned on %s", f.Name, f.Node) }
+func (f MemberPlanned) Sentence() string {
+	if f.Returns {
+		return fmt.Sprintf("%s comes back to %s, to the data that was kept of it", f.Name, f.Node)
+	}
+	return fmt.Sprintf("%s planned on %s", f.Name, f.Node)
+}
 
 func (f MemberOrdered) apply(s *State, at time.Time) {
 	m := s.Members[f.Order.Member]
@@ -155,6 +170,7 @@ func (f OrderRefused) Sentence() string {
 func (f MemberStarted) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
+	m.Kept, m.Bytes = false, 0 // it has its data back
 	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
 		return
 	}
@@ -245,12 +261,19 @@ func (f MemberStopped) Sentence() string {
 func (f MemberGone) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	m.PID = 0
+	m.Kept, m.Bytes = f.Kept, f.Bytes
 	m.enter(Gone, at)
 	s.dropLeader(m)
 	s.shape++
 }
 
-func (f MemberGone) Sentence() string { return fmt.Sprintf("%s is gone%s", f.Member, forced(f.Forced)) }
+func (f MemberGone) Sentence() string {
+	data := ""
+	if f.Kept {
+		data = fmt.Sprintf("; its data, %s, is kept", field.Bytes(f.Bytes))
+	}
+	return fmt.Sprintf("%s is gone%s%s", f.Member, forced(f.Forced), data)
+}
 
 func (f MemberLeaving) apply(s *State, _ time.Time) {
 	s.Members[f.Member].Leaving = true

@@ -123,7 +123,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 		}
 	case order.Removed:
 		if m.Ordered.Want == order.Gone {
-			return MemberGone{Member: m.Name, Forced: r.Forced}
+			return MemberGone{Member: m.Name, Forced: r.Forced, Kept: r.Kept, Bytes: r.Bytes}
 		}
 	case order.Done, order.Undone, order.Unclear, order.Retried:
 		return s.readOperation(m, r)

@@ -40,6 +40,9 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 	for _, a := range p.Adds {
 		role := draft.Role(a.Role)
 		text := fmt.Sprintf("place %s on %s and start it", a.Name, a.Node)
+		if before := s.Members[a.Name]; before != nil && before.Kept {
+			text = fmt.Sprintf("start %s again on %s, with the data that was kept of it", a.Name, a.Node)
+		}
 		founded := s.Roles[a.Role]
 		switch fresh := founded == nil || !founded.Founded; {
 		case fresh && !role.Votes && role.Start == field.Together:
@@ -56,6 +59,9 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 	}
 	for _, x := range p.Removes {
 		text := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)
+		if m := s.Members[x.Member]; s.keeps(draft, m) && draft.Node(x.Node) != nil {
+			text = fmt.Sprintf("take %s off %s (%s); its data is kept there", x.Member, x.Node, x.Why)
+		}
 		if role := draft.Role(x.Role); role != nil && role.Members > 0 && len(role.Program.Leave) > 0 {
 			first := fmt.Sprintf("have %s let %s go", x.Role, x.Member)
 			if s.role(x.Role).Leader == x.Member && s.works(s.Members[x.Member]) && len(role.Program.HandOver) > 0 {
@@ -71,8 +77,44 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		return nil, err
 	}
 	r.Steps = append(r.Steps, changes...)
+	r.Steps = append(r.Steps, s.clearing(draft)...)
 	plan.SortSteps(r.Steps)
 	return r, nil
+}
+
+// keeps tells whether the data of a member would be kept when the draft removes it.
+func (s *State) keeps(draft *field.Field, m *Member) bool {
+	if r := draft.Role(m.Role); r != nil {
+		return r.Keeps()
+	}
+	return m.Keeps
+}
+
+// clearing lists the data that is kept no longer, and the nodes that the draft has no more.
+func (s *State) clearing(draft *field.Field) []plan.Step {
+	var steps []plan.Step
+	lost := map[field.NodeName][]string{}
+	for _, m := range SortedMembers(s) {
+		switch {
+		case m.Phase != Gone || !m.Kept:
+		case draft.Node(m.Node) == nil:
+			lost[m.Node] = append(lost[m.Node], string(m.Name))
+		case !s.keeps(draft, m):
+			steps = append(steps, plan.Step{Kind: plan.Forget, Member: m.Name, Role: m.Role, Node: m.Node, Zone: zoneOf(draft, m.Node),
+				Text: fmt.Sprintf("delete the data kept of %s on %s, %s", m.Name, m.Node, field.Bytes(m.Bytes))})
+		}
+	}
+	for _, n := range SortedNodes(s) {
+		if n.Released || draft.Node(n.Name) != nil {
+			continue
+		}
+		text := fmt.Sprintf("end the agent of %s and remove its folder", n.Name)
+		if names := lost[n.Name]; len(names) > 0 {
+			text += ", with the data kept there of " + strings.Join(names, ", ")
+		}
+		steps = append(steps, plan.Step{Kind: plan.Free, Node: n.Name, Text: text})
+	}
+	return steps
 }
 
 // changeSteps finds the members that stay and whose configuration, or rest, the draft would change.

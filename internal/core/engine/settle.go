@@ -25,7 +25,7 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return w.retire(), nil
 	}
-	for _, part := range []func() []Fact{w.dissolve, w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.restart, w.drift, w.release, w.end} {
+	for _, part := range []func() []Fact{w.dissolve, w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.forget, w.restart, w.drift, w.release, w.end} {
 		if facts := part(); len(facts) > 0 {
 			return facts, w.err
 		}
@@ -91,13 +91,17 @@ func (w *work) membership() []Fact {
 		if r.Founded && len(w.active(a.Role)) == 0 {
 			continue // the old cluster ends first: there is nothing left of it to join
 		}
+		if before := w.Members[a.Name]; before != nil && before.Kept {
+			facts = append(facts, MemberPlanned{Member: a, Number: before.Number, Returns: true})
+			continue
+		}
 		next[a.Role] = max(next[a.Role], r.Highest) + 1
 		facts = append(facts, MemberPlanned{Member: a, Number: next[a.Role],
 			Founding: !r.Founded && role.Founds(len(w.active(a.Role))+next[a.Role]-r.Highest-1)})
 	}
 	for _, r := range p.Removes {
 		if m := w.Members[r.Member]; m.Ordered.Revision == 0 && !w.tried(m) {
-			facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why}, MemberGone{Member: r.Member})
+			facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why}, MemberGone{Member: r.Member, Kept: m.Kept, Bytes: m.Bytes})
 			continue
 		}
 		facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why})
@@ -161,12 +165,14 @@ func (w *work) found() []Fact {
 			continue
 		}
 		var founders []field.MemberName
+		back := false
 		for _, m := range members {
 			if m.Founding && !m.Halted {
 				founders = append(founders, m.Name)
 			}
+			back = back || m.Joined // with data that was kept: there is nothing to found
 		}
-		if len(founders) == 0 {
+		if len(founders) == 0 && !back {
 			continue
 		}
 		return []Fact{RoleFounded{Role: role.Name, Founders: founders, Steps: len(role.Program.Found)}}
@@ -307,7 +313,20 @@ func (w *work) leave() []Fact {
 			if !m.Leaving || m.Ordered.Want == order.Gone || byProcedure && !m.Left || !byProcedure && waiting && w.IsReady(m) {
 				continue
 			}
-			facts = append(facts, w.order(m, order.Gone, "leaves"))
+			o := w.order(m, order.Gone, "leaves")
+			o.Order.Keep = m.Keeps && w.Field.Node(m.Node) != nil
+			facts = append(facts, o)
+		}
+	}
+	return facts
+}
+
+// forget has data deleted that was kept of members, where their role keeps none any more.
+func (w *work) forget() []Fact {
+	var facts []Fact
+	for _, m := range SortedMembers(w.State) {
+		if m.Phase == Gone && m.Kept && !m.Keeps && w.Field.Node(m.Node) != nil {
+			facts = append(facts, w.order(m, order.Gone, "its data is kept no longer"))
 		}
 	}
 	return facts

@@ -46,6 +46,26 @@ type Snapshot struct {
 	Members  []MemberView `json:"members"`
 	Nodes    []NodeView   `json:"nodes"`
 	Problems []string     `json:"problems,omitempty"`
+	Kept     []KeptView   `json:"kept,omitempty"` // by role and number
+}
+
+// KeptView is the data of a member that is gone, still on its node.
+type KeptView struct {
+	Member field.MemberName `json:"member"`
+	Role   field.RoleName   `json:"role"`
+	Number int              `json:"number"`
+	Node   field.NodeName   `json:"node"`
+	Bytes  field.Bytes      `json:"bytes"`
+	Since  time.Time        `json:"since"`
+}
+
+// KeptNames lists the members of whom data is kept.
+func (snap *Snapshot) KeptNames() string {
+	names := make([]field.MemberName, len(snap.Kept))
+	for i, k := range snap.Kept {
+		names[i] = k.Member
+	}
+	return joinNames(names)
 }
 
 // RolloutView is the newest rollout.
@@ -175,6 +195,11 @@ func Snap(s *State, at time.Time) *Snapshot {
 		// A role that the draft has no more.
 		for _, m := range groups[name] {
 			snap.Members = append(snap.Members, s.memberView(m, &RoleView{Role: name}, groups[name]))
+		}
+	}
+	for _, m := range SortedMembers(s) {
+		if m.Phase == Gone && m.Kept {
+			snap.Kept = append(snap.Kept, KeptView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Bytes: field.Bytes(m.Bytes), Since: m.Since})
 		}
 	}
 	snap.Nodes = s.nodeViews(snap.Members)
@@ -308,6 +333,9 @@ func (snap *Snapshot) Live() plan.Live {
 	}
 	for _, r := range snap.Roles {
 		l.Highest[r.Role] = r.Highest
+	}
+	for _, k := range snap.Kept {
+		l.Kept = append(l.Kept, plan.Kept{Member: place.Member{Name: k.Member, Role: k.Role, Node: k.Node}, Number: k.Number})
 	}
 	for _, m := range snap.Members {
 		at := place.Member{Name: m.Member, Role: m.Role, Node: m.Node, Ports: m.Ports}

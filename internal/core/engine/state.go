@@ -138,6 +138,10 @@ type Member struct {
 	Taken   uint64      // the newest revision that its agent has on disk
 	Refused string      // why the agent did not take the newest order
 
+	Keeps bool  // its data shall outlive it
+	Kept  bool  // it is gone, or about to return, and its data is still on the node
+	Bytes int64 // how much that is
+
 	Incarnation int // counts processes
 	PID         int
 	StartedAt   time.Time
@@ -311,6 +315,8 @@ func (s *State) live() plan.Live {
 	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
 		m := s.Members[name]
 		switch {
+		case m.Phase == Gone && m.Kept:
+			l.Kept = append(l.Kept, plan.Kept{Member: m.Member, Number: m.Number})
 		case m.Phase == Gone:
 		case m.Leaving:
 			l.Leaving = append(l.Leaving, m.Member)
@@ -320,6 +326,7 @@ func (s *State) live() plan.Live {
 		}
 	}
 	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
+	slices.SortStableFunc(l.Kept, func(a, b plan.Kept) int { return a.Number - b.Number })
 	for name, r := range s.Roles {
 		l.Highest[name] = r.Highest
 	}

@@ -40,6 +40,17 @@ type Zone struct {
 // Data is what the members of a role keep on disk.
 type Data struct {
 	Size Bytes `json:"size,omitempty"` // what each is expected to grow to; it counts as room on the node's disk
+	Keep bool  `json:"keep,omitempty"` // it stays on the node when the member is removed, until the node or the field goes
+}
+
+// Keeps tells whether the data of the role's members outlives them.
+func (r *Role) Keeps() bool { return r.Data != nil && r.Data.Keep }
+
+// Returns tells whether a member of the role may come back to data that was kept of it. What votes, leads or is let in
+// by its cluster comes anew: a cluster does not take back whom it has let go.
+func (r *Role) Returns() bool {
+	p := r.Program
+	return r.Keeps() && !r.Votes && p != nil && p.Leader == nil && len(p.Join) == 0 && len(p.Found) == 0
 }
 
 // External is something that is called and never started by us: an existing database, another field's role. What a field

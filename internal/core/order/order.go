@@ -28,6 +28,8 @@ type Order struct {
 	Spec     *Spec            `json:"spec,omitempty"`  // nil where nothing is to run
 	// Final says that the member is on its way out: when its process ends, it is not started again.
 	Final bool `json:"final,omitempty"`
+	// Keep says that the data of a member that goes is put aside on its node.
+	Keep bool `json:"keep,omitempty"`
 	// Lag is how long the agent waits before the first start. Voters that start in lockstep stand for election in
 	// lockstep, split the votes, and wait out a whole election time-out.
 	Lag time.Duration `json:"lag,omitempty"`
@@ -146,6 +148,8 @@ type Report struct {
 	Term        uint64           `json:"term,omitempty"`
 	Roster      []RosterEntry    `json:"roster,omitempty"`
 
+	Kept      bool              `json:"kept,omitempty"`  // the data of a removed member was put aside
+	Bytes     int64             `json:"bytes,omitempty"` // how much that is
 	Operation uint64            `json:"operation,omitempty"`
 	Captured  map[string]string `json:"captured,omitempty"`
 }

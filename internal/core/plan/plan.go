@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/place"
@@ -25,6 +26,13 @@ type Live struct {
 	Members []Member
 	Leaving []place.Member         // still take room
 	Highest map[field.RoleName]int // the highest number that a member of the role ever had
+	Kept    []Kept                 // by number
+}
+
+// Kept is a member that is gone and whose data is still on its node.
+type Kept struct {
+	place.Member
+	Number int
 }
 
 // Remove is a member that leaves, with the reason.
@@ -45,7 +53,17 @@ type Plan struct {
 // Make compares the live members with the draft. It is deterministic, keeps members where they are unless a pin, a
 // missing node or a smaller count says otherwise, and never gives out a number twice.
 func Make(f *field.Field, live Live) Plan {
-	m := &making{field: f, nodes: f.NodesByName(), byRole: map[field.RoleName][]Member{}, kept: map[field.RoleName][]Member{}}
+	p := compare(f, live)
+	if len(live.Kept) > 0 && len(p.Unplaced) > 0 { // those who come back are in the way
+		live.Kept = nil
+		p = compare(f, live)
+	}
+	return p
+}
+
+// compare is Make for one choice of who may come back.
+func compare(f *field.Field, live Live) Plan {
+	m := &making{live: live, field: f, nodes: f.NodesByName(), byRole: map[field.RoleName][]Member{}, kept: map[field.RoleName][]Member{}}
 	standing := slices.Clone(live.Leaving)
 	for _, l := range live.Members {
 		m.byRole[l.Role] = append(m.byRole[l.Role], l)
@@ -73,6 +91,7 @@ func Make(f *field.Field, live Live) Plan {
 // making is a plan while it is made.
 type making struct {
 	Plan
+	live   Live
 	field  *field.Field
 	nodes  map[field.NodeName]*field.Node
 	byRole map[field.RoleName][]Member // live ones
@@ -102,11 +121,38 @@ func (m *making) role(role *field.Role, highest int) place.Want {
 		keep = slices.Delete(keep, victim, victim+1)
 	}
 	m.kept[role.Name] = keep
-	want := place.Want{Role: role.Name, Pins: unmet}
-	for range role.Members - len(keep) {
+	want := m.back(role, role.Members-len(keep), unmet)
+	for range role.Members - len(keep) - len(want.Names) {
 		highest++
 		want.Names = append(want.Names, role.Name.Member(highest))
 	}
+	return want
+}
+
+// back wants those of a role again, at most so many, whose data was kept, each on the node where that is.
+func (m *making) back(role *field.Role, most int, pins []field.NodeName) place.Want {
+	want := place.Want{Role: role.Name, Pins: pins}
+	if !role.Returns() {
+		return want
+	}
+	misfits := m.misfits(role)
+	var nodes, rest []field.NodeName
+	rest = slices.Clone(pins)
+	for _, k := range m.live.Kept {
+		n := m.nodes[k.Node]
+		if k.Role != role.Name || n == nil || n.Out != "" || misfits[k.Node] || len(want.Names) == most {
+			continue
+		}
+		i := slices.Index(rest, k.Node)
+		if i < 0 && len(nodes)+len(rest) >= most {
+			continue // pins have taken every place
+		}
+		if i >= 0 {
+			rest = slices.Delete(rest, i, i+1)
+		}
+		nodes, want.Names = append(nodes, k.Node), append(want.Names, k.Name)
+	}
+	want.Pins = append(nodes, rest...)
 	return want
 }
 
@@ -224,11 +270,13 @@ const (
 	Start   StepKind = "start"   // place a member and start it
 	Change  StepKind = "change"  // give a running member another spec
 	Take    StepKind = "remove"  // end a member and remove its folder
+	Forget  StepKind = "forget"  // delete data that was kept of a member
+	Free    StepKind = "free"    // end the agent of a node and remove its folder
 )
 
 // Step is one change of a review, in the order in which it will be carried out as far as gates allow.
 type Step struct {
-	Stage  int              `json:"stage"` // counts from 1; 0 comes before all stages
+	Stage  int              `json:"stage"` // counts from 1; 0 belongs to none
 	Kind   StepKind         `json:"kind"`
 	Member field.MemberName `json:"member,omitempty"`
 	Role   field.RoleName   `json:"role,omitempty"`
@@ -254,6 +302,25 @@ type Review struct {
 
 // Empty tells whether there is nothing to do.
 func (r *Review) Empty() bool { return len(r.Steps) == 0 && len(r.Unplaced) == 0 }
+
+// Title words the part of the review that a step belongs to, and what the roles of its stage wait for.
+func (r *Review) Title(of Step) string {
+	switch {
+	case of.Kind == Prepare:
+		return "First, the nodes"
+	case of.Kind == Forget || of.Kind == Free:
+		return "At the end"
+	case of.Stage == 0:
+		return "What the draft has no more"
+	}
+	var waits []string
+	for _, g := range r.Gates {
+		if slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Stage == of.Stage && s.Role == g.Role }) {
+			waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
+		}
+	}
+	return strings.Join(append([]string{fmt.Sprintf("Stage %d", of.Stage)}, waits...), ", ")
+}
 
 // Gates lists what the roles of a field wait for, in the order of deployment.
 func Gates(f *field.Field) []GateStep {
@@ -282,9 +349,9 @@ func StageOf(f *field.Field) map[field.RoleName]int {
 
 // SortSteps puts steps in the order of carrying out: stage by stage, additions and changes before removals.
 func SortSteps(steps []Step) {
-	kind := map[StepKind]int{Prepare: 0, Start: 1, Change: 2, Take: 3}
+	kind := map[StepKind]int{Prepare: 0, Start: 1, Change: 2, Take: 3, Forget: 4, Free: 5}
 	slices.SortStableFunc(steps, func(a, b Step) int {
-		if (a.Kind == Take) != (b.Kind == Take) {
+		if late := max(kind[a.Kind], kind[b.Kind]); (a.Kind == Take) != (b.Kind == Take) || late > kind[Take] {
 			return cmp.Compare(kind[a.Kind], kind[b.Kind])
 		}
 		if a.Kind == Take {

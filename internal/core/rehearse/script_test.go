@@ -159,6 +159,8 @@ func (s *script) do(t *testing.T, line string) string {
 		s.elect(s.Cluster(field.RoleName(args[0])))
 	case "unnode":
 		s.draft.Nodes = slices.DeleteFunc(slices.Clone(s.draft.Nodes), func(n field.Node) bool { return string(n.Name) == args[0] })
+	case "nokeep":
+		s.draft.Role(field.RoleName(args[0])).Data = nil
 	case "unpin":
 		s.draft.Place = map[field.RoleName][]field.NodeName{}
 	case "break":
@@ -196,7 +198,7 @@ func (s *script) do(t *testing.T, line string) string {
 	return ""
 }
 
-// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N] [procedures]
+// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N] [keep] [procedures]
 func (s *script) role(t *testing.T, args []string) {
 	t.Helper()
 	n, err := strconv.Atoi(args[1])
@@ -228,6 +230,8 @@ func (s *script) role(t *testing.T, args []string) {
 			s.ReadyAfter[r.Name] = d
 		case "on_change":
 			r.Program.OnChange = field.OnChange(value)
+		case "keep":
+			r.Data = &field.Data{Keep: true}
 		case "port":
 			port, _ := strconv.Atoi(value)
 			r.Program.Ports = map[string]field.Port{"main": {Port: port}}
@@ -264,6 +268,9 @@ func (s *script) status() string {
 			b.WriteString(", waits for " + m.WaitsFor)
 		}
 		b.WriteByte('\n')
+	}
+	for _, k := range snap.Kept {
+		fmt.Fprintf(&b, "  data of %s is kept on %s\n", k.Member, k.Node)
 	}
 	return b.String()
 }

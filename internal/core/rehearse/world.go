@@ -198,7 +198,7 @@ func (w *World) receive(n *node, o order.Order) {
 		w.stop(n, m, func() {
 			delete(n.members, o.Member)
 			w.forget(o.Member)
-			w.report(n, order.Report{Kind: order.Removed, Member: o.Member, Revision: o.Revision})
+			w.report(n, order.Report{Kind: order.Removed, Member: o.Member, Revision: o.Revision, Kept: o.Keep})
 		})
 	}
 }

@@ -468,5 +468,11 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 			}
 		}
 	}
+	for _, kept := range m.Snap.Kept {
+		if kept.Node == n.Node {
+			p.gap()
+			p.text(fmt.Sprintf("The data of %s, %s, is kept here since %s went.", kept.Member, kept.Bytes, kept.Member), k.Dim)
+		}
+	}
 	p.losing(m, "if it went dark", whatif.Fault{Node: n.Node})
 }

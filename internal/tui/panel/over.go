@@ -91,14 +91,14 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 			all = append(all, line{mark: mark, text: part, style: style})
 		}
 	}
-	stage, prepared := -1, false
+	title, prepared := "", false
 	for _, s := range r.Steps {
-		if s.Stage != stage {
-			if stage >= 0 {
+		if now := r.Title(s); now != title {
+			if title != "" {
 				all = append(all, line{head: true})
 			}
-			stage = s.Stage
-			for _, part := range grid.Wrap(stageTitle(r, stage), min(g.W-2, wideFrame)-4) {
+			title = now
+			for _, part := range grid.Wrap(title, min(g.W-2, wideFrame)-4) {
 				all = append(all, line{text: part, style: k.Quiet(), head: true})
 			}
 		}
@@ -115,7 +115,9 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 			mark = string(k.Or('○', '+'))
 		case plan.Change:
 			mark = "~"
-		case plan.Take:
+		case plan.Free:
+			mark, style = string(k.Or('·', '.')), k.Quiet()
+		case plan.Take, plan.Forget:
 			mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
 		}
 		wrapped(mark, s.Text, style)
@@ -141,26 +143,6 @@ func prepare(r *plan.Review) string {
 		return "start the agent of " + nodes[0]
 	}
 	return "start the agents of " + strings.Join(nodes, ", ")
-}
-
-func stageTitle(r *plan.Review, stage int) string {
-	if stage == 0 {
-		return "First, the nodes"
-	}
-	var waits []string
-	for _, g := range r.Gates {
-		for _, s := range r.Steps {
-			if s.Stage == stage && s.Role == g.Role {
-				waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
-				break
-			}
-		}
-	}
-	title := fmt.Sprintf("Stage %d", stage)
-	if len(waits) > 0 {
-		title += ", " + strings.Join(waits, ", ")
-	}
-	return title
 }
 
 // Keys draws all keys, grouped; in two columns where there is room for them.

@@ -90,11 +90,12 @@ func OfRole(f *field.Field, r *field.Role, kits []string, all bool) []Row {
 	s.group = "what each takes"
 	s.size("room", r.Room, at, true)
 	s.size("ceiling", r.Ceiling, at, false)
-	size := ""
+	size, keep := "", false
 	if r.Data != nil {
-		size = word(r.Data.Size)
+		size, keep = word(r.Data.Size), r.Data.Keep
 	}
 	s.add(Row{Label: "data size", Value: size, Kind: Plain, Path: at("data", "size"), Help: "what each is expected to keep on disk, such as 20GiB"})
+	s.add(Row{Label: "data kept", Value: strconv.FormatBool(keep), Kind: Choice, Options: []string{"true", "false"}, Path: at("data", "keep"), Help: "the data of a member that is removed stays on its node"})
 	s.wires(f, r, at)
 	s.settings(f, r, at, all)
 	s.group = "the end"
