@@ -68,3 +68,45 @@ roles:
 		t.Errorf("status still lists %v (%v)", s.Kept, err)
 	}
 }
+
+// TestNodesOfASetComeAndGo scales workers beyond what is there and back: agents come with the members that want them, and
+// end with the last.
+func TestNodesOfASetComeAndGo(t *testing.T) {
+	x := newTrial(t, `format: 1
+field: sets
+nodes:
+  - {name: gull-1, zone: north-quay, size: {cpu: 2}}
+  - {name: skua, zones: [north-quay, south-quay], set: {most: 3}, size: {cpu: 2}}
+roles:
+  crews:
+    members: 2
+    spread: none
+    room: {cpu: 1}
+    program: {command: [sleep, "600"]}
+`)
+	agents := func() string {
+		folders, _ := filepath.Glob(filepath.Join(x.state, "sets", "nodes", "*", "agent.json"))
+		var names []string
+		for _, f := range folders {
+			names = append(names, filepath.Base(filepath.Dir(f)))
+		}
+		return strings.Join(names, " ")
+	}
+	x.must("deploy", x.file, "--yes")
+	if got := agents(); got != "gull-1" {
+		t.Errorf("agents of %s run", got)
+	}
+	x.contains(x.must("scale", x.file, "crews", "5", "--yes"), "start the agent of skua-1", "start the agent of skua-2")
+	if got := agents(); got != "gull-1 skua-1 skua-2" || len(x.agents()) != 3 {
+		t.Errorf("agents of %s run", got)
+	}
+	out, code := x.try(time.Minute, "scale", x.file, "crews", "9", "--yes")
+	if x.contains(out, "crews-9 fits nowhere", "All 3 nodes of the set skua are there", "let the set have more nodes"); code != 1 {
+		t.Errorf("exit status %d", code)
+	}
+	x.contains(x.must("scale", x.file, "crews", "3", "--yes"), "the draft needs skua-2 no more", "end the agent of skua-2 and remove its folder")
+	x.until("the agent of skua-2 has ended", 20*time.Second, func() bool { return agents() == "gull-1 skua-1" && len(x.agents()) == 2 })
+	if s := x.status(); s.State != "converged" || len(s.Members) != 3 {
+		t.Errorf("in the end: %s, %d members", s.State, len(s.Members))
+	}
+}

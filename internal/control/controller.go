@@ -223,7 +223,7 @@ func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding
 		}
 	}
 	var names []field.NodeName
-	for _, n := range draft.Nodes {
+	for _, n := range draft.Possible() {
 		names = append(names, n.Name)
 	}
 	return c.ground.Bind(names, bound)

@@ -72,6 +72,7 @@ roles:
 		{"voters in one zone", replace("room: {memory: 64MiB}}   #", "where: 'zone == \"north\"', room: {memory: 64MiB}}   #"), "spread impossible", "are in one: if that zone fails", finding.Risk, 1},
 		{"a majority in one zone", replace("members: 3, room", "members: 3, spread: none, room") + "place: {wardens: [gull-1, gull-2]}\n", "a majority of voters in one zone", "writes stop", finding.Risk, 1},
 		{"memory overcommitted", replace("members: 3\n    room: {memory: 64MiB}\n    after", "members: 3\n    room: {memory: 960MiB}\n    after", "members: 3, room: {memory: 64MiB}", "members: 3, room: {memory: 600MiB}"), "over capacity", "too little memory", finding.Error, 2},
+		{"a set that is too small", replace("- {name: skua-1, zone: light, size: {cpu: 2, memory: 1GiB}}", "- {name: skua, zones: [light], set: {most: 1}, size: {cpu: 2, memory: 1GiB}}", "members: 3\n    room: {memory: 64MiB}\n    calls", "members: 9\n    room: {memory: 600MiB}\n    calls"), "over capacity", "The only node of the set skua is there", finding.Error, 3},
 		{"a cycle", replace("after: {wardens: quorum}", "after: {wardens: quorum, crews: all}"), "cycle", "relays waits for crews waits for relays", finding.Error, 2},
 		{"a call of the kit", replace("{store: wardens, queue: relays}", "{store: wardens}"), "call not wired", "crews calls a queue", finding.Error, 1},
 		{"a wrong call", replace("store: wardens", "store: relays"), "call does not fit", "wants store of it; relays provides queue", finding.Risk, 1},

@@ -100,8 +100,8 @@ func (f *File) nodeEntry(name string) (int, error) {
 		if word == name {
 			return i, nil
 		}
-		if names, err := field.ExpandRange(word); err == nil && slices.Contains(names, name) {
-			if len(names) == 1 {
+		if names, err := namesOf(entry); err == nil && slices.Contains(names, name) {
+			if len(names) == 1 || entry.get("set") != nil {
 				return i, nil
 			}
 			return -1, nil

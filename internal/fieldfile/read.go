@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/kit"
 )
 
@@ -29,7 +30,7 @@ type File struct {
 	Choices   *Choices   // of the environment; nil without one
 
 	doc   *document
-	entry []int // which entry of nodes each node of the field comes from
+	entry []int // which entry of nodes each node of the field comes from, its extras after all others
 }
 
 // Load reads the file of that name, with the variables as an environment chooses them; env is empty for their defaults.
@@ -120,6 +121,7 @@ func Parse(name string, data []byte, choices *Choices) (*File, error) {
 	if len(d.errs) > 0 {
 		return nil, sorted(d.errs)
 	}
+	f.Field = plan.Grow(f.Field, plan.Live{})
 	return f, nil
 }
 
@@ -129,6 +131,9 @@ func (f *File) problem(p field.Problem) *Error {
 	return f.doc.at(at, p.Key || !whole || at.isMap || at.isList, p.Text, p.Hint)
 }
 
+// fixed counts the nodes that are there whatever members want.
+func (f *File) fixed() int { return len(f.entry) - len(f.Field.Extras) }
+
 // inFile turns a path through the field into one through the file, where one entry stands for a range of nodes.
 func (f *File) inFile(path []string) []string {
 	if len(path) < 2 || path[0] != "nodes" {
@@ -136,7 +141,12 @@ func (f *File) inFile(path []string) []string {
 	}
 	i, err := strconv.Atoi(path[1])
 	if err != nil {
-		i = slices.IndexFunc(f.Field.Nodes, func(n field.Node) bool { return string(n.Name) == path[1] })
+		named := func(n field.Node) bool { return string(n.Name) == path[1] }
+		if i = slices.IndexFunc(f.Field.Nodes[:f.fixed()], named); i < 0 {
+			if i = slices.IndexFunc(f.Field.Extras, named); i >= 0 {
+				i += f.fixed()
+			}
+		}
 	}
 	if i < 0 || i >= len(f.entry) {
 		return path
@@ -198,7 +208,7 @@ func (f *File) build() bool {
 		f.doc.errs = append(f.doc.errs, &Error{File: f.Name, Text: "cannot be understood: " + err.Error()})
 		return false
 	}
-	out.Nodes = f.Field.Nodes
+	out.Nodes, out.Extras = f.Field.Nodes, f.Field.Extras
 	if f.Choices != nil && f.doc.root.get("field").variable == "" {
 		out.Name += "-" + f.Choices.Env // environments never touch each other
 	}
@@ -210,6 +220,7 @@ func (f *File) build() bool {
 // expandNodes makes one node of each name in the ranges.
 func (f *File) expandNodes(entries *node) {
 	f.Field = &field.Field{Nodes: make([]field.Node, 0, len(entries.list))}
+	var extras []int                 // the entries that they come from
 	alike := map[string]field.Node{} // by all that they say but their name: most nodes of a large field are alike
 	for i, entry := range entries.list {
 		body := entry.body()
@@ -218,6 +229,7 @@ func (f *File) expandNodes(entries *node) {
 			raw := struct {
 				*field.Node
 				Labels map[string]field.Text `json:"labels"`
+				Set    any                   `json:"set"` // see setOf
 			}{Node: &n}
 			if err := json.Unmarshal([]byte(body), &raw); err != nil {
 				f.doc.errs = append(f.doc.errs, f.doc.at(entry, true, "this node cannot be understood: "+err.Error(), ""))
@@ -231,23 +243,35 @@ func (f *File) expandNodes(entries *node) {
 			}
 			alike[body] = n
 		}
-		word, _ := entry.get("name").text()
-		n.Name = field.NodeName(word)
-		names, err := field.ExpandRange(string(n.Name))
-		if err == nil && len(f.Field.Nodes)+len(names) > field.MostNodes {
-			err = fmt.Errorf("with %q the field has more than %d nodes, which is the most", n.Name, field.MostNodes)
+		names, err := namesOf(entry)
+		if err == nil && len(f.entry)+len(extras)+len(names) > field.MostNodes {
+			word, _ := entry.get("name").text()
+			err = fmt.Errorf("with %q the field has more than %d nodes, which is the most", word, field.MostNodes)
 		}
 		if err != nil {
 			f.doc.errs = append(f.doc.errs, f.doc.at(entry.get("name"), false, err.Error(), ""))
 			continue
 		}
-		for _, name := range names {
+		set := f.setOf(entry)
+		for j, name := range names {
 			one := n
 			one.Name = field.NodeName(name)
-			f.Field.Nodes = append(f.Field.Nodes, one)
-			f.entry = append(f.entry, i)
+			if set == nil {
+				f.Field.Nodes, f.entry = append(f.Field.Nodes, one), append(f.entry, i)
+				continue
+			}
+			one.Set = set.name
+			if len(set.zones) > 0 {
+				one.Zone = set.zones[j%len(set.zones)]
+			}
+			if one.Extra = j >= set.Least; one.Extra {
+				f.Field.Extras, extras = append(f.Field.Extras, one), append(extras, i)
+			} else {
+				f.Field.Nodes, f.entry = append(f.Field.Nodes, one), append(f.entry, i)
+			}
 		}
 	}
+	f.entry = append(f.entry, extras...)
 }
 
 // fillKit lays the role's own words over those of its kit. What is wrong with the kit is noted, and the role is given

@@ -155,13 +155,18 @@ func (f *File) renameNode(from, to string) ([]swap, error) {
 	}
 	entry := f.doc.root.get("nodes").list[i]
 	word, _ := entry.get("name").text()
-	olds, err := field.ExpandRange(word)
+	olds, err := namesOf(entry)
 	if err != nil {
 		return nil, err
 	}
 	news, err := field.ExpandRange(to)
 	if err != nil {
 		return nil, err
+	}
+	if entry.get("set") != nil && len(news) == 1 {
+		for i := range olds {
+			news = append(news[:i], fmt.Sprintf("%s-%d", to, i+1))
+		}
 	}
 	if len(news) != len(olds) {
 		return nil, fmt.Errorf("%s is %d nodes, and %s is %d; a range keeps its length when it is renamed", word, len(olds), to, len(news))
@@ -184,6 +189,11 @@ func (f *File) renameZone(from, to string) []swap {
 	var swaps []swap
 	for _, entry := range f.doc.root.get("nodes").list {
 		swaps = append(swaps, f.ofValue(entry.get("zone"), from, to)...)
+		if zones := entry.get("zones"); zones != nil {
+			for _, z := range zones.list {
+				swaps = append(swaps, f.ofValue(z, from, to)...)
+			}
+		}
 	}
 	swaps = append(swaps, f.ofKey(f.doc.root.get("zones").get(from), from, to)...)
 	return append(swaps, f.quoted("zone", from, to)...)

@@ -255,6 +255,9 @@ func (e *exporter) zones() m {
 
 // also lists what of the field as a whole is not carried over.
 func (e *exporter) also() {
+	for set, n := range e.f.Sets() {
+		e.lose("nodes of the set %s are made as members want them: the %d that are wanted now are written, each by itself", set, n.There)
+	}
 	for what, set := range map[string]bool{"load": e.f.Load != "", "settings": len(e.f.Settings) > 0, "accepted": len(e.f.Accepted) > 0} {
 		if set {
 			e.lose("the field's %s", what)

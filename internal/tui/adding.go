@@ -62,17 +62,21 @@ func (a *app) addThing() {
 		a.say(true, "There is no draft to which anything could be added. "+a.trouble)
 		return
 	}
-	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"}}
+	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"},
+		{Name: "a set of nodes", Text: "made when members want them, and ended when they do no more"}}
 	kits := kit.Names()
 	for _, name := range kits {
 		items = append(items, panel.Item{Name: "a role: " + name, Text: kit.About(name)})
 	}
 	a.choosing("Add to the draft", items, func(i int) tea.Cmd {
-		if i == 0 {
+		switch i {
+		case 0:
 			a.addNodes()
-			return nil
+		case 1:
+			a.addSet()
+		default:
+			a.addRole(kits[i-2])
 		}
-		a.addRole(kits[i-1])
 		return nil
 	})
 }
@@ -113,6 +117,50 @@ func (a *app) addNodes() {
 				value += likeNode(like)
 			}
 			return a.put("new: "+name, arrange.Put{Path: []string{"nodes", "+"}, Value: value})
+		})
+		return nil
+	})
+}
+
+// addSet asks for a set of nodes.
+func (a *app) addSet() {
+	zone := string(a.model.Under(a.cursor).Zone)
+	a.askText("Name of the set", "such as heron: its nodes are heron-1, heron-2 and so on; "+field.NameRule, "", func(name string) tea.Cmd {
+		switch {
+		case !field.NamePattern.MatchString(name):
+			a.say(true, fmt.Sprintf("%q cannot be a set's name; %s", name, field.NameRule))
+			return nil
+		case a.draft.Sets()[name].Most > 0 || a.draft.Node(field.NodeName(name)) != nil:
+			a.say(true, fmt.Sprintf("there is a set or a node %s already", name))
+			return nil
+		}
+		a.askText("In which zones?", "its nodes take turns in them, such as north, south; new names make new zones", zone, func(list string) tea.Cmd {
+			var zones []string
+			for _, z := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' }) {
+				if !field.NamePattern.MatchString(z) {
+					a.say(true, fmt.Sprintf("%q cannot be a zone's name; %s", z, field.NameRule))
+					return nil
+				}
+				zones = append(zones, z)
+			}
+			a.askText("How many nodes at the most?", "none is made before members want it", "6", func(most string) tea.Cmd {
+				if n, err := strconv.Atoi(most); err != nil || n < 1 || n > field.MostNodes {
+					a.say(true, fmt.Sprintf("%q is no number of nodes from 1 to %d", most, field.MostNodes))
+					return nil
+				}
+				value := "name: " + name
+				if len(zones) > 0 {
+					value += "\nzones: [" + strings.Join(zones, ", ") + "]"
+				}
+				value += "\nset: {least: 0, most: " + most + "}"
+				if like := a.draft.Node(a.model.Under(a.cursor).Node); like != nil {
+					value += likeNode(like)
+				} else if len(a.draft.Nodes) > 0 {
+					value += likeNode(&a.draft.Nodes[len(a.draft.Nodes)-1])
+				}
+				return a.put("new: the set "+name, arrange.Put{Path: []string{"nodes", "+"}, Value: value})
+			})
+			return nil
 		})
 		return nil
 	})

@@ -284,6 +284,14 @@ func (a *app) say(bad bool, text string) { a.message, a.bad, a.said = text, bad,
 // goodNewsFor is how long an answer stays that asks for nothing.
 const goodNewsFor = 6 * time.Second
 
+// grown gives the draft with the nodes of sets that its members want, as things are.
+func (a *app) grown(draft *field.Field) *field.Field {
+	if draft == nil || len(draft.Extras) == 0 {
+		return draft
+	}
+	return plan.Grow(draft, a.snap.Live())
+}
+
 // rebuild makes the model anew. The cursor stays on what it stood on, whatever comes or goes around it.
 func (a *app) rebuild() {
 	at := a.model.Under(a.cursor)
@@ -295,7 +303,7 @@ func (a *app) rebuild() {
 		review = a.sketch
 	}
 	if e := a.previewed(); e != nil { // what the offered edit would lead to
-		draft = a.mended(e)
+		draft = a.grown(a.mended(e))
 		review = plan.Preview(draft, a.snap.Live())
 	}
 	if a.proposal != nil {

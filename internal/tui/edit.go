@@ -316,7 +316,7 @@ func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
 	msg.stamp = stampOf(now.Name, now.Env())
 	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
 	msg.found = finding.All(msg.file.Field)
-	msg.review = plan.Preview(msg.file.Field, w.live)
+	msg.review = plan.Preview(plan.Grow(msg.file.Field, w.live), w.live)
 	return msg
 }
 
@@ -333,7 +333,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 		return a.readFile(true)
 	}
 	a.edits = msg.edits()
-	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, msg.file.Field, msg.found, msg.stamp, ""
+	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, a.grown(msg.file.Field), msg.found, msg.stamp, ""
 	if msg.merged {
 		msg.said += " Somebody else has changed the file too; both changes are in it."
 	}

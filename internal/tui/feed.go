@@ -122,6 +122,7 @@ func (a *app) readReview() tea.Cmd {
 
 func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 	a.reviewing = false
+	a.draft = a.grown(a.draft) // what runs may have changed
 	a.review, a.sketch, a.refused = msg.review, msg.sketch, ""
 	if msg.err != nil {
 		a.review, a.refused = nil, msg.err.Error()
@@ -180,7 +181,7 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	if a.loaded != nil && len(a.edits.done) > 0 && string(a.loaded.Bytes) != string(msg.file.Bytes) {
 		a.say(false, "The file has been changed by somebody else; that is in the draft now.")
 	}
-	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.file.Field, msg.found
+	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, a.grown(msg.file.Field), msg.found
 	a.rebuild()
 	return a.readReview()
 }

@@ -84,7 +84,7 @@ func (a *app) openSheet() {
 			if n == nil {
 				return nil
 			}
-			return sheet.OfNode(n, a.loaded.NodeEntry(at.Node))
+			return sheet.OfNode(a.draft, n, a.loaded.NodeEntry(at.Node))
 		}})
 	}
 	zone := at.Zone

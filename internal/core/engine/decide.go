@@ -9,6 +9,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
 )
 
 // Input is what the engine decides on: an order of a person, a report of an agent, or news from the ground.
@@ -127,6 +128,11 @@ func (in TakeOver) decide(s *State) ([]Fact, error) {
 func (in Deploy) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
+	}
+	if s.Retired || s.Field == nil {
+		in.Draft = plan.Grow(in.Draft, plan.Live{})
+	} else {
+		in.Draft = plan.Grow(in.Draft, s.live())
 	}
 	again := s.failed()
 	if troubled := s.troubled(); s.Deployed() && len(troubled) > 0 {

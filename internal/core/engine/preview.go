@@ -60,6 +60,8 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 			sc.Joined[role] = append([]field.MemberName(nil), names...)
 		}
 	}
+	draft = plan.Grow(draft, live)
+	sc.Field = draft
 	p := plan.Make(draft, live)
 	for _, r := range p.Removes {
 		m := sc.Members[r.Member]

@@ -24,6 +24,7 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone", draft.Name)
 	}
+	draft = plan.Grow(draft, s.live())
 	if err := s.guardVotes(draft); err != nil {
 		return nil, err
 	}

@@ -460,6 +460,11 @@ func (w *work) end() []Fact {
 			}
 		}
 	}
+	for _, n := range w.Nodes {
+		if n.Releasing && !n.Released && !n.Dark { // one that cannot be reached is freed when it can be
+			return nil
+		}
+	}
 	for _, r := range w.Field.Roles {
 		members := w.active(r.Name)
 		if len(members) < r.Members {

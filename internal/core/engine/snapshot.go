@@ -157,6 +157,9 @@ type NodeView struct {
 	Why     string         `json:"why,omitempty"`
 	Used    field.Size     `json:"used,omitzero"`
 	Offered field.Size     `json:"offered,omitzero"`
+
+	Set   string         `json:"set,omitempty"` // that it comes from, where it is made as members want it
+	OfSet field.SetCount `json:"of_set,omitzero"`
 }
 
 // LogName is the file, in a member's folder, that its output goes to.
@@ -307,19 +310,20 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 			used[m.Node] = u
 		}
 	}
-	add := func(name field.NodeName, zone field.ZoneName, size field.Size) {
-		v := NodeView{Node: name, Zone: zone, Used: used[name], Offered: size}
+	sets := s.Field.Sets()
+	add := func(name field.NodeName, zone field.ZoneName, size field.Size, set string) {
+		v := NodeView{Node: name, Zone: zone, Used: used[name], Offered: size, Set: set, OfSet: sets[set]}
 		if n := s.Nodes[name]; n != nil {
 			v.Address, v.Dark, v.Why = n.Address, n.Dark, n.DarkWhy
 		}
 		views = append(views, v)
 	}
 	for _, n := range s.Field.Nodes {
-		add(n.Name, n.Zone, n.Offered())
+		add(n.Name, n.Zone, n.Offered(), n.Set)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
 		if s.Field.Node(name) == nil && !s.Nodes[name].Released {
-			add(name, "", field.Size{})
+			add(name, "", field.Size{}, "")
 		}
 	}
 	return views

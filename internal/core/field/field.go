@@ -25,6 +25,10 @@ type Field struct {
 	Settings map[string]Text   `json:"settings,omitempty"` // for every role that has a setting of that name
 	InZone   map[ZoneName]Zone `json:"zones,omitempty"`    // what is said of zones
 	Accepted []Accept          `json:"accepted,omitempty"`
+
+	// Extras are the nodes of sets that are made when members want them. Those that are wanted stand in Nodes too, after
+	// all others; see plan.Grow.
+	Extras []Node `json:"extras,omitempty"`
 }
 
 // Ground says where the nodes come from.
@@ -45,6 +49,8 @@ type Node struct {
 	Out      Text            `json:"out,omitempty"`      // taken out: it holds nobody; true, or the reason
 	Price    float64         `json:"price,omitempty"`    // money per hour, in the field's one currency
 	Settings map[string]Text `json:"settings,omitempty"`
+	Set      string          `json:"set,omitempty"`   // of nodes that are made as members want them
+	Extra    bool            `json:"extra,omitempty"` // it is there only while members want it
 
 	labelled string // the labels in one text, for comparing
 }

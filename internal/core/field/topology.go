@@ -118,6 +118,62 @@ func (n *Node) Offered() Size {
 	return s
 }
 
+// With gives the field with those of its extra nodes that are named, and counts members anew. It shares all else.
+func (f *Field) With(extras map[NodeName]bool) *Field {
+	out := *f
+	out.Nodes = make([]Node, 0, len(f.Nodes)+len(extras))
+	for _, n := range f.Nodes {
+		if !n.Extra {
+			out.Nodes = append(out.Nodes, n)
+		}
+	}
+	for _, n := range f.Extras {
+		if extras[n.Name] {
+			out.Nodes = append(out.Nodes, n)
+		}
+	}
+	out.Roles = slices.Clone(f.Roles)
+	Resolve(&out)
+	return &out
+}
+
+// Possible lists the nodes that are there whatever members want, and all that could be made.
+func (f *Field) Possible() []Node {
+	if len(f.Extras) == 0 {
+		return f.Nodes
+	}
+	return append(slices.DeleteFunc(slices.Clone(f.Nodes), func(n Node) bool { return n.Extra }), f.Extras...)
+}
+
+// SetCount is how many nodes of a set are there whatever members want, how many are there, and how many there could be.
+type SetCount struct {
+	Least int `json:"least"`
+	There int `json:"there"`
+	Most  int `json:"most"`
+}
+
+// Sets counts the nodes of every set.
+func (f *Field) Sets() map[string]SetCount {
+	sets := map[string]SetCount{}
+	count := func(nodes []Node, add func(*SetCount, *Node)) {
+		for i := range nodes {
+			if n := &nodes[i]; n.Set != "" {
+				c := sets[n.Set]
+				add(&c, n)
+				sets[n.Set] = c
+			}
+		}
+	}
+	count(f.Nodes, func(c *SetCount, n *Node) {
+		c.There++
+		if !n.Extra {
+			c.Least, c.Most = c.Least+1, c.Most+1
+		}
+	})
+	count(f.Extras, func(c *SetCount, _ *Node) { c.Most++ })
+	return sets
+}
+
 // Runs tells whether a program made for these platforms runs on the node. Where either side says nothing, it does.
 func (n *Node) Runs(platforms []string) bool {
 	return len(platforms) == 0 || n.Platform == "" || slices.Contains(platforms, n.Platform)

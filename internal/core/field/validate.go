@@ -23,11 +23,13 @@ func FillDefaults(f *Field) {
 	if f.Ground.Kind == "" {
 		f.Ground.Kind = "local"
 	}
-	for i := range f.Nodes {
-		n := &f.Nodes[i]
-		n.labelled = n.labelKey()
-		if n.Out == "false" {
-			n.Out = ""
+	for _, nodes := range [][]Node{f.Nodes, f.Extras} {
+		for i := range nodes {
+			n := &nodes[i]
+			n.labelled = n.labelKey()
+			if n.Out == "false" {
+				n.Out = ""
+			}
 		}
 	}
 	for i := range f.Roles {
@@ -52,6 +54,11 @@ func FillDefaults(f *Field) {
 // cannot be compiled, steps without a call.
 func Validate(f *Field) []Problem {
 	v := &validator{Field: f, byName: f.NodesByName()}
+	for i := range f.Extras {
+		if n := &f.Extras[i]; v.byName[n.Name] == nil {
+			v.byName[n.Name] = n
+		}
+	}
 	v.nodes()
 	if len(v.Networks) > MostNetworks {
 		v.add([]string{"networks"}, "", "a node has addresses on %d networks at most, and the field names %d", MostNetworks, len(v.Networks))
@@ -82,13 +89,13 @@ func (v *validator) add(path []string, hint, text string, args ...any) {
 }
 
 func (v *validator) nodes() {
-	first := map[NodeName]int{}
-	for i, n := range v.Nodes {
+	first := map[NodeName]bool{}
+	for i, n := range v.Possible() {
 		path := []string{"nodes", strconv.Itoa(i), "name"}
-		if _, twice := first[n.Name]; twice {
+		if first[n.Name] {
 			v.add(path, "give one of them another name", "there are two nodes named %s", n.Name)
 		}
-		first[n.Name] = i
+		first[n.Name] = true
 		if !NamePattern.MatchString(string(n.Name)) {
 			v.add(path, "", "%q cannot be a node's name; %s", n.Name, NameRule)
 		}
@@ -275,7 +282,7 @@ func (v *validator) call(c Call, path []string) {
 
 func (v *validator) pins() {
 	var nodes []string
-	for _, n := range v.Nodes {
+	for _, n := range v.Possible() {
 		nodes = append(nodes, string(n.Name))
 	}
 	for _, role := range slices.Sorted(maps.Keys(v.Place)) {

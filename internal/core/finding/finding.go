@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -261,8 +262,14 @@ func unplaced(d *draft) []Finding {
 		if len(u.Conflict) > 1 {
 			text += ". No node meets all of these: " + strings.Join(u.Conflict, "; ")
 		}
-		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mendUnplaced(what, u.Role),
-			Edits: append(d.freed(u, to-from), d.fewer(u.Role)...)})
+		more, full := d.larger(u.Role, to-from)
+		mend := mendUnplaced(what, u.Role)
+		if full != "" {
+			text += ". " + full
+			mend = "let the set have more nodes (most), " + mend
+		}
+		found = append(found, Finding{Severity: Error, What: what, Path: rolePath(u.Role), Role: u.Role, Text: text, Mend: mend,
+			Edits: slices.Concat(more, d.freed(u, to-from), d.fewer(u.Role))})
 		from = to
 	}
 	return found
@@ -345,6 +352,62 @@ func (d *draft) lowered(r *field.Role, c place.Constraint) (path []string, value
 		return []string{"room", "memory"}, fmt.Sprintf("%dMiB", mib), fmt.Sprintf("keep %d MiB for each of %s, which all nodes have", mib, r.Name)
 	}
 	return nil, "", ""
+}
+
+// mostEnlarged is up to how many members it is tried by how much a set would have to be larger.
+const mostEnlarged = 2000
+
+// larger is the edits that let a set have the nodes which members of a role want, and a sentence about sets that have all
+// of theirs.
+func (d *draft) larger(role field.RoleName, members int) (edits []Edit, full string) {
+	sets := d.Sets()
+	for _, name := range slices.Sorted(maps.Keys(sets)) {
+		count := sets[name]
+		if count.There < count.Most {
+			continue // it could have more already, and they would not help
+		}
+		if full = fmt.Sprintf("All %d nodes of the set %s are there", count.Most, name); count.Most == 1 {
+			full = fmt.Sprintf("The only node of the set %s is there", name)
+		}
+		if len(d.plan.Adds) > mostEnlarged {
+			continue
+		}
+		placed := func(more int) bool {
+			f := plan.Grow(d.enlarged(name, more), plan.Live{})
+			return !slices.ContainsFunc(plan.Make(f, plan.Live{}).Unplaced, func(u place.Unplaced) bool { return u.Role == role })
+		}
+		if more := 1 + sort.Search(members, func(n int) bool { return placed(1 + n) }); more <= members {
+			edits = append(edits, put(fmt.Sprintf("let the set %s have up to %d nodes", name, count.Most+more),
+				arrange.At(strconv.Itoa(count.Most+more), "nodes", name, "set", "most")))
+		}
+	}
+	return edits, full
+}
+
+// enlarged is the field with more extra nodes in a set, made as the others are.
+func (d *draft) enlarged(set string, more int) *field.Field {
+	f := *d.Field
+	f.Extras = slices.Clone(f.Extras)
+	var of []field.Node
+	for _, n := range d.Possible() {
+		if n.Set == set {
+			of = append(of, n)
+		}
+	}
+	var zones []field.ZoneName // of one turn
+	for _, n := range of {
+		if slices.Contains(zones, n.Zone) {
+			break
+		}
+		zones = append(zones, n.Zone)
+	}
+	for i := range more {
+		n := of[0]
+		number := len(of) + i
+		n.Name, n.Zone, n.Extra = field.NodeName(fmt.Sprintf("%s-%d", set, number+1)), zones[number%len(zones)], true
+		f.Extras = append(f.Extras, n)
+	}
+	return &f
 }
 
 // frees tells whether an edit that is known as values would place all of a role.

@@ -329,7 +329,7 @@ func idleNodes(d *draft) []Finding {
 		shown += fmt.Sprintf(" and %d more", len(idle)-3)
 	}
 	edits := []Edit(nil)
-	if len(idle) == 1 {
+	if len(idle) == 1 && d.Nodes[first].Set == "" {
 		edits = []Edit{put("give "+idle[0]+" up", arrange.At("", "nodes", idle[0]))}
 	}
 	return []Finding{{Severity: Hint, What: "idle nodes", Path: []string{"nodes", fmt.Sprint(first), "price"}, Edits: edits,

@@ -174,6 +174,8 @@ func (m *making) stay(role *field.Role) []Member {
 	for _, l := range m.byRole[role.Name] {
 		node := m.nodes[l.Node]
 		switch {
+		case node == nil && slices.ContainsFunc(m.field.Extras, func(n field.Node) bool { return n.Name == l.Node }):
+			m.remove(l, fmt.Sprintf("the draft needs %s no more", l.Node))
 		case node == nil:
 			m.remove(l, fmt.Sprintf("the draft has no node %s", l.Node))
 		case node.Out != "":
@@ -230,19 +232,19 @@ func (m *making) misfits(role *field.Role) map[field.NodeName]bool {
 }
 
 // chooseLeaver gives the index of the member that leaves first: not pinned, on a node that may not hold it any more, not
-// ready, in the fullest zone, on the fullest node, newest; the leader last of those that nobody has pinned.
+// ready, in the fullest zone, on a node that is there only while it is wanted, on the fullest node, newest; the leader last of those that nobody has pinned.
 func chooseLeaver(role *field.Role, members []Member, pinned map[field.MemberName]bool, misfits map[field.NodeName]bool, nodes map[field.NodeName]*field.Node) int {
 	perZone, perNode := map[field.ZoneName]int{}, map[field.NodeName]int{}
 	for _, m := range members {
 		perZone[nodes[m.Node].Zone]++
 		perNode[m.Node]++
 	}
-	rank := func(m Member) [7]int {
+	rank := func(m Member) [8]int {
 		zone := 0
 		if role.Spread == field.SpreadZone {
 			zone = -perZone[nodes[m.Node].Zone]
 		}
-		return [7]int{truth(pinned[m.Name]), truth(m.Leads), truth(!misfits[m.Node]), truth(m.Ready), zone, -perNode[m.Node], -m.Number}
+		return [8]int{truth(pinned[m.Name]), truth(m.Leads), truth(!misfits[m.Node]), truth(m.Ready), zone, truth(!nodes[m.Node].Extra), -perNode[m.Node], -m.Number}
 	}
 	best := 0
 	for i := range members {

@@ -101,7 +101,21 @@ func (s *script) do(t *testing.T, line string) string {
 	case "nodes":
 		for _, a := range args {
 			name, zone, _ := strings.Cut(a, "@")
-			s.draft.Nodes = append(s.draft.Nodes, field.Node{Name: field.NodeName(name), Zone: field.ZoneName(zone)})
+			zone, cpu, _ := strings.Cut(zone, ":")
+			cores, _ := strconv.ParseFloat(cpu, 64)
+			s.draft.Nodes = append(s.draft.Nodes, field.Node{Name: field.NodeName(name), Zone: field.ZoneName(zone), Size: field.Size{CPU: cores}})
+		}
+	case "set": // NAME LEAST MOST ZONE,ZONE
+		least, _ := strconv.Atoi(args[1])
+		most, _ := strconv.Atoi(args[2])
+		zones := strings.Split(args[3], ",")
+		for i := range most {
+			n := field.Node{Name: field.NodeName(fmt.Sprintf("%s-%d", args[0], i+1)), Zone: field.ZoneName(zones[i%len(zones)]), Set: args[0], Extra: i >= least, Size: field.Size{CPU: 2}}
+			if n.Extra {
+				s.draft.Extras = append(s.draft.Extras, n)
+			} else {
+				s.draft.Nodes = append(s.draft.Nodes, n)
+			}
 		}
 	case "role":
 		s.role(t, args)
@@ -198,7 +212,7 @@ func (s *script) do(t *testing.T, line string) string {
 	return ""
 }
 
-// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N] [keep] [procedures]
+// role reads: NAME MEMBERS [votes] [seed-first|one-by-one] [after=ROLE:GATE] [calls=ROLE] [ready=D] [on_change=WHAT] [port=N] [keep] [cpu=N] [spread=WHAT] [procedures]
 func (s *script) role(t *testing.T, args []string) {
 	t.Helper()
 	n, err := strconv.Atoi(args[1])
@@ -230,6 +244,10 @@ func (s *script) role(t *testing.T, args []string) {
 			s.ReadyAfter[r.Name] = d
 		case "on_change":
 			r.Program.OnChange = field.OnChange(value)
+		case "cpu":
+			r.Room.CPU, _ = strconv.ParseFloat(value, 64)
+		case "spread":
+			r.Spread = field.Spread(value)
 		case "keep":
 			r.Data = &field.Data{Keep: true}
 		case "port":
@@ -266,6 +284,13 @@ func (s *script) status() string {
 		}
 		if m.WaitsFor != "" {
 			b.WriteString(", waits for " + m.WaitsFor)
+		}
+		b.WriteByte('\n')
+	}
+	if len(s.draft.Extras) > 0 {
+		b.WriteString("  nodes:")
+		for _, n := range snap.Nodes {
+			b.WriteString(" " + string(n.Node))
 		}
 		b.WriteByte('\n')
 	}

@@ -86,7 +86,7 @@ func New(start time.Time) *World {
 // Bindings gives simulated addresses to all nodes of a field.
 func Bindings(f *field.Field) map[field.NodeName]engine.Binding {
 	out := map[field.NodeName]engine.Binding{}
-	for i, n := range f.Nodes {
+	for i, n := range f.Possible() {
 		out[n.Name] = engine.Binding{Address: fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), Dir: "/rehearsal/" + string(n.Name)}
 	}
 	return out

@@ -269,9 +269,10 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	if draft == nil || review == nil {
 		return
 	}
+	sets := draft.Sets()
 	for _, n := range draft.Nodes {
 		if _, ok := m.node[n.Name]; !ok {
-			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered()})
+			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set]})
 		}
 	}
 	stages := plan.StageOf(draft)

@@ -453,6 +453,9 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 	if n.Dark {
 		p.row("unknown", n.Why, k.Fail)
 	}
+	if n.Set != "" {
+		p.row("set", fmt.Sprintf("%s, of which %d of %d are there", n.Set, n.OfSet.There, n.OfSet.Most), k.Paper)
+	}
 	p.use(n)
 	p.gap()
 	for i := range m.Roles {

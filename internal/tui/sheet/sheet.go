@@ -245,15 +245,21 @@ func OfMember(f *field.Field, r *field.Role, member field.MemberName, node *fiel
 }
 
 // OfNode lists what can be said of a node.
-func OfNode(n *field.Node, entry string) []Row {
+func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 	s := &sheet{group: "the node"}
 	at := func(path ...string) []string { return append([]string{"nodes", string(n.Name)}, path...) }
 	note := ""
-	if entry != string(n.Name) {
+	if n.Set != "" {
+		note = "a set; what is changed here is changed for all of it"
+	} else if entry != string(n.Name) {
 		note = "one of a range; what is changed here is changed for it alone"
 	}
 	s.add(Row{Label: "name", Value: entry, Note: note, Kind: Rename, What: arrange.ANode, Help: "a range keeps its length when it is renamed"})
-	s.add(Row{Label: "zone", Value: string(n.Zone), Path: at("zone"), Help: "what fails together; a name that is new makes a new zone"})
+	if n.Set == "" {
+		s.add(Row{Label: "zone", Value: string(n.Zone), Path: at("zone"), Help: "what fails together; a name that is new makes a new zone"})
+	} else {
+		s.set(f, n.Set, at)
+	}
 	s.add(Row{Label: "about", Value: n.About, Path: at("about")})
 	s.add(Row{Label: "taken out", Value: string(n.Out), Path: at("out"), Help: "the reason why it holds nobody; empty brings it back"})
 	s.add(Row{Label: "platform", Value: n.Platform, Path: at("platform"), Help: "such as linux/arm64"})
@@ -269,6 +275,20 @@ func OfNode(n *field.Node, entry string) []Row {
 	s.group = "the end"
 	s.add(Row{Label: "take the node out of the file", Kind: Drop, Path: at()})
 	return s.rows
+}
+
+// set lists what can be said of the set that a node comes from.
+func (s *sheet) set(f *field.Field, set string, at func(...string) []string) {
+	var zones []string
+	for _, n := range f.Possible() {
+		if z := string(n.Zone); n.Set == set && z != "" && !slices.Contains(zones, z) {
+			zones = append(zones, z)
+		}
+	}
+	count := f.Sets()[set]
+	s.add(Row{Label: "least", Value: strconv.Itoa(count.Least), Kind: Plain, Path: at("set", "least"), Help: "so many of its nodes are there whatever members want"})
+	s.add(Row{Label: "most", Value: strconv.Itoa(count.Most), Note: fmt.Sprintf("the draft wants %d of them", count.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
+	s.add(Row{Label: "zones", Value: "[" + strings.Join(zones, ", ") + "]", Kind: Plain, Path: at("zones"), Help: "of its nodes, in turn"})
 }
 
 func labels(l map[string]string) string {
@@ -317,6 +337,14 @@ func OfField(f *field.Field, variables []Variable, draft, live footprint.Footpri
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Settings)) {
 		s.add(Row{Label: name, Value: string(f.Settings[name]), Kind: Plain, Path: []string{"settings", name}})
+	}
+	s.group = "sets of nodes, made as members want them"
+	sets := f.Sets()
+	for _, name := range slices.Sorted(maps.Keys(sets)) {
+		c, at := sets[name], func(path ...string) []string { return append([]string{"nodes", name}, path...) }
+		s.add(Row{Label: name + ", least", Value: strconv.Itoa(c.Least), Kind: Plain, Path: at("set", "least"), Help: "so many of its nodes are there whatever members want"})
+		s.add(Row{Label: name + ", most", Value: strconv.Itoa(c.Most), Note: fmt.Sprintf("the draft wants %d of them", c.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
+		s.add(Row{Label: "take the set out", Kind: Drop, Path: at(), Note: name})
 	}
 	s.group = "what it takes, and what runs takes"
 	running := map[string]string{}

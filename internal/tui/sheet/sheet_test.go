@@ -77,7 +77,7 @@ func TestASheetSaysWhatTheFileSays(t *testing.T) {
 	if r := find(t, OfMember(f, f.Role("relays"), "relays-1", f.Node("gull-1"), 1), "keeps"); r.Value != "128MiB" || r.Note != "from the node's hardware" {
 		t.Errorf("got %+v", r)
 	}
-	node := OfNode(f.Node("gull-2"), "gull-{1..2}")
+	node := OfNode(f, f.Node("gull-2"), "gull-{1..2}")
 	if r := find(t, node, "name"); r.Value != "gull-{1..2}" || r.Kind != Rename || !strings.Contains(r.Note, "one of a range") {
 		t.Errorf("got %+v", r)
 	}
