@@ -110,3 +110,34 @@ roles:
 		t.Errorf("in the end: %s, %d members", s.State, len(s.Members))
 	}
 }
+
+// TestFieldsShareANode deploys two fields on the same machine: what one keeps there, the other is not given.
+func TestFieldsShareANode(t *testing.T) {
+	content := `format: 1
+field: FIELD
+nodes: [{name: gull-1, size: {cpu: 2}, shared: true}]
+roles:
+  crews:
+    members: 1
+    room: {cpu: 1.5}
+    program: {command: [sleep, "600"]}
+`
+	x := newTrial(t, strings.Replace(content, "FIELD", "first", 1))
+	second := filepath.Join(x.dir, "second.field.yaml")
+	if err := os.WriteFile(second, []byte(strings.Replace(content, "FIELD", "second", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	x.must("check", second)
+	x.must("deploy", x.file, "--yes")
+	out, code := x.try(time.Minute, "deploy", second, "--yes")
+	if x.contains(out, "crews-1 fits nowhere: too little CPU: gull-1 (0.5 of 0.5 free, 1.5 wanted)", "Members of first keep a part of 1 of these nodes"); code != 1 {
+		t.Errorf("exit status %d", code)
+	}
+	x.must("retire", x.file, "--yes")
+	x.must("deploy", second, "--yes")
+	if out, code = x.try(time.Minute, "check", x.file); code != 1 {
+		t.Errorf("exit status %d: %s", code, out)
+	}
+	x.contains(out, "Members of second keep a part")
+	x.must("retire", second, "--yes")
+}

@@ -327,9 +327,9 @@ roles:
 }
 
 // TestPortsAreBoundToTheirNetwork runs Redis on the back network: it is probed there, who calls it is told that address, and
-// nobody listens on the front.
+// nobody listens on the front. Then the same with addresses that the file gives.
 func TestPortsAreBoundToTheirNetwork(t *testing.T) {
-	x := newTrial(t, `format: 1
+	const whole = `format: 1
 field: networks
 networks: [front, back]
 nodes: [{name: gull-1}]
@@ -344,12 +344,32 @@ roles:
     members: 1
     calls: {cache: cache}
     program: {command: [sh, -c, 'echo "{{range .Calls "cache"}}{{.URL "client"}} {{.Listen "client"}}{{end}}" > {{.Dir}}/told; exec sleep 600']}
-`)
+`
+	x := newTrial(t, whole)
 	x.must("deploy", x.file, "--yes", "--timeout", "60s")
 	front := x.status().member("cache-1").Address
 	parts := strings.Split(front, ".")
 	n, _ := strconv.Atoi(parts[1])
-	back := fmt.Sprintf("%s.%d.%s.%s:6379", parts[0], n+64, parts[2], parts[3])
+	x.onTheBack(front, fmt.Sprintf("%s.%d.%s.%s", parts[0], n+64, parts[2], parts[3]))
+
+	given := fmt.Sprintf("127.11.%d.1", os.Getpid()%250)
+	x.write(strings.Replace(whole, "{name: gull-1}", fmt.Sprintf("{name: gull-1, addresses: {front: %s, back: 127.12.7.1}}", given), 1))
+	out, code := x.try(time.Minute, "deploy", x.file, "--yes")
+	if x.contains(out, "gull-1 has had the address "+front, "the draft gives it "+given); code != 2 {
+		t.Errorf("exit status %d", code)
+	}
+	x.must("retire", x.file, "--yes")
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	if got := x.status().member("cache-1").Address; got != given {
+		t.Errorf("it has the address %s, and the file gives %s", got, given)
+	}
+	x.onTheBack(given, "127.12.7.1")
+}
+
+// onTheBack checks that the cache of a trial listens on one address of its node and not on the other.
+func (x *trial) onTheBack(front, back string) {
+	t := x.T
+	back += ":6379"
 	told, _ := os.ReadFile(filepath.Join(x.state, "networks", "nodes", "gull-1", "members", "crews-1", "told"))
 	if want := "redis://" + back + " " + back + "\n"; string(told) != want {
 		t.Errorf("it was told %q, want %q", told, want)

@@ -224,6 +224,7 @@ func (a *app) load(args []string) (*fieldfile.File, control.Folder, []string, er
 		return nil, control.Folder{}, nil, err
 	}
 	folder, err := a.folderOf(f.Field.Name)
+	f.Surround(folder.Others)
 	return f, folder, rest, err
 }
 

@@ -222,11 +222,7 @@ func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding
 			}
 		}
 	}
-	var names []field.NodeName
-	for _, n := range draft.Possible() {
-		names = append(names, n.Name)
-	}
-	return c.ground.Bind(names, bound)
+	return c.ground.Bind(draft, bound)
 }
 
 // publish makes the newest snapshot and wakes those who watch.
@@ -392,6 +388,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	if err := c.heard(ctx); err != nil {
 		return nil, err
 	}
+	draft = c.folder.surrounded(draft)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return engine.Review(c.state, draft)
@@ -410,6 +407,7 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 		if err := c.heard(ctx); err != nil {
 			return err
 		}
+		o.Draft = c.folder.surrounded(o.Draft)
 	}
 	return c.submit(ctx, request{order: &o})
 }

@@ -53,7 +53,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		return nil, err
 	}
 	askAgents(ctx, f, s)
-	return engine.Review(s, draft)
+	return engine.Review(s, f.surrounded(draft))
 }
 
 // LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.

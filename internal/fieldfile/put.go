@@ -124,21 +124,24 @@ func (f *File) divide(name string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		open, end := strings.IndexByte(word, '{'), strings.IndexByte(word, '}')
-		low, _ := strconv.Atoi(word[open+1 : strings.Index(word, "..")])
-		part := func(a, b int) string { // of the names from a to b
-			if a == b {
-				return names[a]
-			}
-			return fmt.Sprintf("%s{%d..%d}%s", word[:open], low+a, low+b, word[end+1:])
-		}
-		var parts []string
+		var parts [][2]int
 		if at > 0 {
-			parts = append(parts, part(0, at-1))
+			parts = append(parts, [2]int{0, at - 1})
 		}
-		parts = append(parts, part(at, at))
+		parts = append(parts, [2]int{at, at})
 		if at < len(names)-1 {
-			parts = append(parts, part(at+1, len(names)-1))
+			parts = append(parts, [2]int{at + 1, len(names) - 1})
+		}
+		ranges := []string{word} // the addresses are ranges too
+		if address, ok := entry.get("address").text(); ok {
+			ranges = append(ranges, address)
+		}
+		if addresses := entry.get("addresses"); addresses != nil {
+			for _, network := range addresses.keys {
+				if address, ok := addresses.get(network).text(); ok {
+					ranges = append(ranges, address)
+				}
+			}
 		}
 		text := string(f.Bytes[f.offset(from):f.offset(to+1)])
 		if !strings.HasSuffix(text, "\n") {
@@ -146,11 +149,25 @@ func (f *File) divide(name string) ([]byte, error) {
 		}
 		var out strings.Builder
 		for _, p := range parts {
-			out.WriteString(strings.Replace(text, word, p, 1))
+			one := text
+			for _, word := range ranges {
+				one = strings.Replace(one, word, partOf(word, p[0], p[1]), 1)
+			}
+			out.WriteString(one)
 		}
 		return slices.Concat(f.Bytes[:f.offset(from)], []byte(out.String()), f.Bytes[f.offset(to+1):]), nil
 	}
 	return nil, fmt.Errorf("the file has no node %s", name)
+}
+
+// partOf writes the part of a range from one place to another, both counted from 0.
+func partOf(word string, from, to int) string {
+	open, end := strings.IndexByte(word, '{'), strings.IndexByte(word, '}')
+	low, _ := strconv.Atoi(word[open+1 : strings.Index(word, "..")])
+	if from == to {
+		return word[:open] + strconv.Itoa(low+from) + word[end+1:]
+	}
+	return fmt.Sprintf("%s{%d..%d}%s", word[:open], low+from, low+to, word[end+1:])
 }
 
 // itemLines gives the lines of an item of a list that is written with dashes.

@@ -29,6 +29,8 @@ type File struct {
 	Variables []Variable // in the order of the file
 	Choices   *Choices   // of the environment; nil without one
 
+	others func() map[field.NodeName]*field.Others // see Surround
+
 	doc   *document
 	entry []int // which entry of nodes each node of the field comes from, its extras after all others
 }
@@ -47,7 +49,22 @@ func Load(name, env string) (*File, error) {
 }
 
 // With reads other bytes of the same file, in the same environment.
-func (f *File) With(data []byte) (*File, error) { return Parse(f.Name, data, f.Choices) }
+func (f *File) With(data []byte) (*File, error) {
+	next, err := Parse(f.Name, data, f.Choices)
+	if err == nil && f.others != nil {
+		next.Surround(f.others)
+	}
+	return next, err
+}
+
+// Surround has the field's shared nodes know what other fields keep of them, now and after every edit. It is asked only
+// where there are such nodes.
+func (f *File) Surround(others func() map[field.NodeName]*field.Others) {
+	if f.others = others; f.Field.Shares() {
+		f.Field.Surround(others())
+		f.Field = plan.Grow(f.Field, plan.Live{})
+	}
+}
 
 func read(name string) ([]byte, error) {
 	info, err := os.Stat(name)
@@ -252,10 +269,13 @@ func (f *File) expandNodes(entries *node) {
 			f.doc.errs = append(f.doc.errs, f.doc.at(entry.get("name"), false, err.Error(), ""))
 			continue
 		}
-		set := f.setOf(entry)
+		set, addressed := f.setOf(entry), f.addressesOf(entry, n, names)
 		for j, name := range names {
 			one := n
 			one.Name = field.NodeName(name)
+			if addressed != nil {
+				addressed(j, &one)
+			}
 			if set == nil {
 				f.Field.Nodes, f.entry = append(f.Field.Nodes, one), append(f.entry, i)
 				continue

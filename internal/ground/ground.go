@@ -11,8 +11,9 @@ import (
 
 // Ground is where nodes come from.
 type Ground interface {
-	// Bind chooses an address and a folder for each node that has none in bound.
-	Bind(nodes []field.NodeName, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error)
+	// Bind gives an address and a folder to each node of the draft, also those that it could have made, that has none in
+	// bound.
+	Bind(draft *field.Field, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error)
 	// Ensure gives a client of the node's agent, starting the agent when none runs.
 	Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error)
 	// Find gives a client of the node's agent as it was last known, and starts nothing.

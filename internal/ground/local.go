@@ -38,7 +38,7 @@ const (
 
 // Bind gives nodes addresses out of blocks in which nobody on this machine listens. The first block follows from the
 // folder, so that a field keeps its neighbourhood when it is deployed anew.
-func (l *Local) Bind(nodes []field.NodeName, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error) {
+func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error) {
 	used := map[netip.Addr]bool{}
 	ours := map[int]bool{}
 	for _, b := range bound {
@@ -47,7 +47,7 @@ func (l *Local) Bind(nodes []field.NodeName, bound map[field.NodeName]engine.Bin
 			ours[blockOf(a)] = true
 		}
 	}
-	busy, err := listeningBlocks()
+	busy, taken, err := listening()
 	if err != nil {
 		return nil, err
 	}
@@ -56,9 +56,26 @@ func (l *Local) Bind(nodes []field.NodeName, bound map[field.NodeName]engine.Bin
 	block := int(h.Sum32() % blocks)
 	out := map[field.NodeName]engine.Binding{}
 	next, tried := 1, 0
-	for _, n := range nodes {
+	nodes := draft.Possible()
+	for i := range nodes {
+		n, given := nodes[i].Name, draft.Given(&nodes[i])
 		if b, ok := bound[n]; ok {
+			if given != "" && given != b.Address {
+				return nil, fmt.Errorf("%s has had the address %s since it was deployed, and the draft gives it %s: an address cannot change under those who know it. "+
+					"Deploy without the node first, or give it another name", n, b.Address, given)
+			}
 			out[n] = b
+			continue
+		}
+		if given != "" {
+			a, err := netip.ParseAddr(given)
+			if err != nil {
+				return nil, fmt.Errorf("%q is no address for %s", given, n)
+			}
+			if taken[a] {
+				return nil, fmt.Errorf("the address %s of %s is in use: something else listens there. Give the node another, or leave it out", given, n)
+			}
+			out[n] = engine.Binding{Address: given, Dir: filepath.Join(l.Dir, string(n))}
 			continue
 		}
 		for {
@@ -87,23 +104,24 @@ func blockOf(a netip.Addr) int {
 	return int(b[1])<<8 | int(b[2])
 }
 
-// listeningBlocks finds the blocks in which some process listens.
-func listeningBlocks() (map[int]bool, error) {
+// listening finds the addresses at which some process listens, and the blocks that they are in.
+func listening() (blocks map[int]bool, addresses map[netip.Addr]bool, err error) {
 	data, err := os.ReadFile("/proc/net/tcp")
 	if err != nil {
-		return nil, fmt.Errorf("the addresses in use cannot be read: %w", err)
+		return nil, nil, fmt.Errorf("the addresses in use cannot be read: %w", err)
 	}
-	busy := map[int]bool{}
+	blocks, addresses = map[int]bool{}, map[netip.Addr]bool{}
 	for _, line := range strings.Split(string(data), "\n") {
 		f := strings.Fields(line)
 		if len(f) < 4 || f[3] != "0A" || len(f[1]) < 8 {
 			continue
 		}
 		if v, err := strconv.ParseUint(f[1][:8], 16, 32); err == nil && v&0xff == 127 { // lowest byte first
-			busy[int(v>>8&0xff)<<8|int(v>>16&0xff)] = true
+			a := netip.AddrFrom4([4]byte{byte(v), byte(v >> 8), byte(v >> 16), byte(v >> 24)})
+			blocks[blockOf(a)], addresses[a] = true, true
 		}
 	}
-	return busy, nil
+	return blocks, addresses, nil
 }
 
 // errNoAgent says that no agent runs on a node.

@@ -151,7 +151,8 @@ func (e *exporter) node(n *field.Node) m {
 		}
 		out = append(out, item("metadata", labels))
 	}
-	for what, set := range map[string]bool{"reserved": n.Reserved != field.Size{}, "out": n.Out != "", "price": n.Price > 0, "settings": len(n.Settings) > 0} {
+	for what, set := range map[string]bool{"reserved": n.Reserved != field.Size{}, "out": n.Out != "", "price": n.Price > 0, "settings": len(n.Settings) > 0,
+		"addresses": n.Address != "" || len(n.Addresses) > 0, "shared": n.Shared} {
 		if set {
 			e.lose("node %s: %s", n.Name, what)
 		}

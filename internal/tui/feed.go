@@ -140,7 +140,7 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 
 // readFile reads the field file when it has changed.
 func (a *app) readFile(anyway bool) tea.Cmd {
-	name, env, stamp := a.file, a.env, a.stamp
+	name, env, stamp, folder := a.file, a.env, a.stamp, a.folder
 	return func() tea.Msg {
 		now := stampOf(name, env)
 		if !now.IsZero() && now.Equal(stamp) && !anyway {
@@ -149,6 +149,7 @@ func (a *app) readFile(anyway bool) tea.Cmd {
 		f, failed := fieldfile.Load(name, env)
 		msg := fileMsg{file: f, err: failed, stamp: now}
 		if failed == nil {
+			f.Surround(folder.Others)
 			msg.found = finding.All(f.Field)
 		}
 		return msg

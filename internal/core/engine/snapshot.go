@@ -160,6 +160,8 @@ type NodeView struct {
 
 	Set   string         `json:"set,omitempty"` // that it comes from, where it is made as members want it
 	OfSet field.SetCount `json:"of_set,omitzero"`
+
+	Others *field.Others `json:"others,omitempty"` // what other fields keep of it
 }
 
 // LogName is the file, in a member's folder, that its output goes to.
@@ -311,19 +313,20 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 		}
 	}
 	sets := s.Field.Sets()
-	add := func(name field.NodeName, zone field.ZoneName, size field.Size, set string) {
-		v := NodeView{Node: name, Zone: zone, Used: used[name], Offered: size, Set: set, OfSet: sets[set]}
+	add := func(n field.Node) {
+		name := n.Name
+		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
 		if n := s.Nodes[name]; n != nil {
 			v.Address, v.Dark, v.Why = n.Address, n.Dark, n.DarkWhy
 		}
 		views = append(views, v)
 	}
 	for _, n := range s.Field.Nodes {
-		add(n.Name, n.Zone, n.Offered(), n.Set)
+		add(n)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
 		if s.Field.Node(name) == nil && !s.Nodes[name].Released {
-			add(name, "", field.Size{}, "")
+			add(field.Node{Name: name})
 		}
 	}
 	return views

@@ -43,14 +43,19 @@ type Node struct {
 	Size   Size              `json:"size,omitzero"`
 	Labels map[string]string `json:"labels,omitempty"`
 
-	About    string          `json:"about,omitempty"`
-	Reserved Size            `json:"reserved,omitzero"`  // for the system: members get the rest of the size
-	Platform string          `json:"platform,omitempty"` // operating system and architecture, e.g. linux/arm64
-	Out      Text            `json:"out,omitempty"`      // taken out: it holds nobody; true, or the reason
-	Price    float64         `json:"price,omitempty"`    // money per hour, in the field's one currency
-	Settings map[string]Text `json:"settings,omitempty"`
-	Set      string          `json:"set,omitempty"`   // of nodes that are made as members want them
-	Extra    bool            `json:"extra,omitempty"` // it is there only while members want it
+	About     string            `json:"about,omitempty"`
+	Reserved  Size              `json:"reserved,omitzero"`  // for the system: members get the rest of the size
+	Platform  string            `json:"platform,omitempty"` // operating system and architecture, e.g. linux/arm64
+	Out       Text              `json:"out,omitempty"`      // taken out: it holds nobody; true, or the reason
+	Price     float64           `json:"price,omitempty"`    // money per hour, in the field's one currency
+	Settings  map[string]Text   `json:"settings,omitempty"`
+	Address   string            `json:"address,omitempty"`   // its main one, where the file says it; the ground gives one otherwise
+	Addresses map[string]string `json:"addresses,omitempty"` // by network, likewise
+	Set       string            `json:"set,omitempty"`       // of nodes that are made as members want them
+	Extra     bool              `json:"extra,omitempty"`     // it is there only while members want it
+
+	Shared bool    `json:"shared,omitempty"` // other fields that say so of a node of this name have the same machine
+	Others *Others `json:"others,omitempty"` // what they keep of it; found out, not declared
 
 	labelled string // the labels in one text, for comparing
 }

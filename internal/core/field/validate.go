@@ -60,6 +60,7 @@ func Validate(f *Field) []Problem {
 		}
 	}
 	v.nodes()
+	v.addresses()
 	if len(v.Networks) > MostNetworks {
 		v.add([]string{"networks"}, "", "a node has addresses on %d networks at most, and the field names %d", MostNetworks, len(v.Networks))
 	}

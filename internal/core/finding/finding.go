@@ -263,6 +263,7 @@ func unplaced(d *draft) []Finding {
 			text += ". No node meets all of these: " + strings.Join(u.Conflict, "; ")
 		}
 		more, full := d.larger(u.Role, to-from)
+		text += d.sharing()
 		mend := mendUnplaced(what, u.Role)
 		if full != "" {
 			text += ". " + full
@@ -352,6 +353,27 @@ func (d *draft) lowered(r *field.Role, c place.Constraint) (path []string, value
 		return []string{"room", "memory"}, fmt.Sprintf("%dMiB", mib), fmt.Sprintf("keep %d MiB for each of %s, which all nodes have", mib, r.Name)
 	}
 	return nil, "", ""
+}
+
+// sharing names the other fields that keep something of the nodes; empty where there are none.
+func (d *draft) sharing() string {
+	var fields []string
+	nodes := 0
+	for i := range d.Nodes {
+		if o := d.Nodes[i].Others; o != nil {
+			nodes++
+			for _, f := range o.Fields {
+				if !slices.Contains(fields, f) {
+					fields = append(fields, f)
+				}
+			}
+		}
+	}
+	if nodes == 0 {
+		return ""
+	}
+	slices.Sort(fields)
+	return fmt.Sprintf(". Members of %s keep a part of %d of these nodes", strings.Join(fields, ", "), nodes)
 }
 
 // mostEnlarged is up to how many members it is tried by how much a set would have to be larger.

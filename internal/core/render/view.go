@@ -144,12 +144,12 @@ func (v *View) addressOf(port string) (string, error) {
 	if v.fixed > 0 || role == nil || role.Program == nil {
 		return v.Address, nil
 	}
-	return v.scene.Field.AddressOn(v.Address, role.Program.Ports[port].Network)
+	return v.scene.Field.AddressOn(v.member.Node, v.Address, role.Program.Ports[port].Network)
 }
 
 // AddressOn is the member's address on a network of the field.
 func (v *View) AddressOn(network string) (string, error) {
-	return v.scene.Field.AddressOn(v.Address, network)
+	return v.scene.Field.AddressOn(v.member.Node, v.Address, network)
 }
 
 // Listen is address:port of a port of this member, on the network that it is on.

@@ -272,7 +272,7 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	sets := draft.Sets()
 	for _, n := range draft.Nodes {
 		if _, ok := m.node[n.Name]; !ok {
-			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set]})
+			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others})
 		}
 	}
 	stages := plan.StageOf(draft)

@@ -456,6 +456,9 @@ func (p *writer) node(m *board.Model, n engine.NodeView) {
 	if n.Set != "" {
 		p.row("set", fmt.Sprintf("%s, of which %d of %d are there", n.Set, n.OfSet.There, n.OfSet.Most), k.Paper)
 	}
+	if n.Others != nil {
+		p.row("shared", fmt.Sprintf("with %s, which %s here", strings.Join(n.Others.Fields, ", "), n.Others.Take.Kept()), k.Paper)
+	}
 	p.use(n)
 	p.gap()
 	for i := range m.Roles {

@@ -261,6 +261,13 @@ func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 		s.set(f, n.Set, at)
 	}
 	s.add(Row{Label: "about", Value: n.About, Path: at("about")})
+	s.add(Row{Label: "shared", Value: strconv.FormatBool(n.Shared), Kind: Choice, Options: []string{"true", "false"}, Path: at("shared"), Help: "other fields that say so of a node of this name have the same machine"})
+	if n.Address != "" || n.Set == "" && len(n.Addresses) == 0 {
+		s.add(Row{Label: "address", Value: n.Address, Kind: Plain, Path: at("address"), Help: "its main one; the ground gives it one when empty"})
+	}
+	for _, network := range slices.Sorted(maps.Keys(n.Addresses)) {
+		s.add(Row{Label: "address on " + network, Value: n.Addresses[network], Kind: Plain, Path: at("addresses", network)})
+	}
 	s.add(Row{Label: "taken out", Value: string(n.Out), Path: at("out"), Help: "the reason why it holds nobody; empty brings it back"})
 	s.add(Row{Label: "platform", Value: n.Platform, Path: at("platform"), Help: "such as linux/arm64"})
 	s.add(Row{Label: "labels", Value: labels(n.Labels), Kind: Plain, Path: at("labels"), Help: "such as {disk: nvme}"})

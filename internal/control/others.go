@@ -1,0 +1,95 @@
+package control
+
+import (
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+)
+
+// Others finds what the other fields of the state folder keep for their members on nodes that they share. A field that
+// cannot be read counts for nothing, and is logged.
+func (f Folder) Others() map[field.NodeName]*field.Others {
+	out := map[field.NodeName]*field.Others{}
+	logs, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Dir), "*", "events.db"))
+	for _, log := range logs { // sorted
+		other := Folder{Dir: filepath.Dir(log)}
+		if other.Dir == f.Dir {
+			continue
+		}
+		for node, take := range other.keeps() {
+			o := out[node]
+			if o == nil {
+				o = &field.Others{}
+				out[node] = o
+			}
+			o.Take = o.Take.Plus(take)
+			o.Fields = append(o.Fields, filepath.Base(other.Dir))
+		}
+	}
+	return out
+}
+
+// surrounded is the draft with what others keep of its nodes now.
+func (f Folder) surrounded(draft *field.Field) *field.Field {
+	if draft == nil || !draft.Shares() {
+		return draft
+	}
+	now := *draft
+	now.Nodes, now.Extras = slices.Clone(draft.Nodes), slices.Clone(draft.Extras)
+	now.Surround(f.Others())
+	return &now
+}
+
+// kept remembers what fields keep, by their folder, as long as their logs stay as they are.
+var kept struct {
+	sync.Mutex
+	by map[string]keptShare
+}
+
+type keptShare struct {
+	stamp [2]time.Time
+	take  map[field.NodeName]field.Size
+}
+
+// keeps is what the members of a deployed field take of the nodes that it shares.
+func (f Folder) keeps() map[field.NodeName]field.Size {
+	var stamp [2]time.Time
+	for i, name := range []string{f.events(), f.events() + "-wal"} {
+		if info, err := os.Stat(name); err == nil {
+			stamp[i] = info.ModTime()
+		}
+	}
+	kept.Lock()
+	defer kept.Unlock()
+	if k, known := kept.by[f.Dir]; known && k.stamp == stamp {
+		return k.take
+	}
+	s, err := readState(f)
+	if err != nil {
+		if !errors.Is(err, ErrNothing) {
+			slog.Warn("what another field keeps of shared nodes cannot be read", "folder", f.Dir, "error", err)
+		}
+		return nil
+	}
+	take := map[field.NodeName]field.Size{}
+	if s.Deployed() {
+		for _, m := range engine.SortedMembers(s) {
+			r, n := s.Field.Role(m.Role), s.Field.Node(m.Node)
+			if m.Phase != engine.Gone && r != nil && n != nil && n.Shared {
+				take[m.Node] = take[m.Node].Plus(r.Taken())
+			}
+		}
+	}
+	if kept.by == nil {
+		kept.by = map[string]keptShare{}
+	}
+	kept.by[f.Dir] = keptShare{stamp, take}
+	return take
+}
