@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -141,7 +142,7 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() {
 		return again, nil
 	}
-	if err := s.guardVotes(in.Draft); err != nil {
+	if err := errors.Join(s.guardNodes(in.Draft), s.guardVotes(in.Draft)); err != nil {
 		return nil, err
 	}
 	accepted := Accepted{Field: in.Draft, Bound: map[field.NodeName]Binding{}, By: in.By}

@@ -13,6 +13,23 @@ import (
 	"lanternfield/internal/core/quorum"
 )
 
+// guardNodes refuses a draft that wants a node back which is being given up: what would be placed there would end with it.
+func (s *State) guardNodes(draft *field.Field) error {
+	if s.Retired {
+		return nil
+	}
+	for _, n := range draft.Nodes {
+		if bound := s.Nodes[n.Name]; bound != nil && bound.Releasing && !bound.Released {
+			why := ""
+			if bound.Dark {
+				why = ", and it cannot be reached"
+			}
+			return fmt.Errorf("%s is being given up and is not free yet%s; deploy without it, or wait until it is free; nothing has been changed", n.Name, why)
+		}
+	}
+	return nil
+}
+
 // guardVotes refuses a draft that changes who votes in a cluster where that cannot be done safely, or not now. It says
 // what stands in the way and what to do.
 func (s *State) guardVotes(draft *field.Field) error {

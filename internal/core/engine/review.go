@@ -25,7 +25,7 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone", draft.Name)
 	}
 	draft = plan.Grow(draft, s.live())
-	if err := s.guardVotes(draft); err != nil {
+	if err := errors.Join(s.guardNodes(draft), s.guardVotes(draft)); err != nil {
 		return nil, err
 	}
 	p := plan.Make(draft, s.live())

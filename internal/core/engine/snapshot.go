@@ -154,6 +154,7 @@ type NodeView struct {
 	Zone    field.ZoneName `json:"zone"`
 	Address string         `json:"address,omitempty"`
 	Dark    bool           `json:"dark,omitempty"`
+	Freeing bool           `json:"freeing,omitempty"` // it is being given up
 	Why     string         `json:"why,omitempty"`
 	Used    field.Size     `json:"used,omitzero"`
 	Offered field.Size     `json:"offered,omitzero"`
@@ -317,7 +318,7 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 		name := n.Name
 		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
 		if n := s.Nodes[name]; n != nil {
-			v.Address, v.Dark, v.Why = n.Address, n.Dark, n.DarkWhy
+			v.Address, v.Dark, v.Why, v.Freeing = n.Address, n.Dark, n.DarkWhy, n.Releasing && !n.Released
 		}
 		views = append(views, v)
 	}
@@ -341,6 +342,12 @@ func (snap *Snapshot) Live() plan.Live {
 	for _, r := range snap.Roles {
 		l.Highest[r.Role] = r.Highest
 	}
+	for _, n := range snap.Nodes {
+		if n.Freeing {
+			l.Freeing = append(l.Freeing, n.Node)
+		}
+	}
+	slices.Sort(l.Freeing)
 	for _, k := range snap.Kept {
 		l.Kept = append(l.Kept, plan.Kept{Member: place.Member{Name: k.Member, Role: k.Role, Node: k.Node}, Number: k.Number})
 	}

@@ -330,6 +330,11 @@ func (s *State) live() plan.Live {
 	for name, r := range s.Roles {
 		l.Highest[name] = r.Highest
 	}
+	for _, n := range SortedNodes(s) {
+		if n.Releasing && !n.Released {
+			l.Freeing = append(l.Freeing, n.Name)
+		}
+	}
 	return l
 }
 

@@ -38,7 +38,7 @@ func Grow(f *field.Field, live Live) *field.Field {
 		}
 	}
 	for _, n := range f.Extras {
-		if !g.held[n.Name] {
+		if !g.held[n.Name] && !slices.Contains(live.Freeing, n.Name) {
 			g.more = append(g.more, n)
 		}
 	}

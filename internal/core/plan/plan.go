@@ -27,6 +27,7 @@ type Live struct {
 	Leaving []place.Member         // still take room
 	Highest map[field.RoleName]int // the highest number that a member of the role ever had
 	Kept    []Kept                 // by number
+	Freeing []field.NodeName       // being given up: they can hold nobody before they are free
 }
 
 // Kept is a member that is gone and whose data is still on its node.
