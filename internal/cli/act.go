@@ -45,7 +45,7 @@ func (a *app) actFlags(cmd *cobra.Command, timeout *time.Duration) {
 // deploy reviews, asks, orders and waits. Save is called when the order is about to leave.
 func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folder, save func() error, timeout time.Duration) error {
 	ctx := cmd.Context()
-	found := finding.All(f.Field)
+	found := finding.Whole(f.Field)
 	if finding.Worst(found) {
 		return a.refuse(f, found)
 	}

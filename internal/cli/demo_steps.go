@@ -24,7 +24,7 @@ func (t *tour) check(context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	found := finding.All(f.Field)
+	found := finding.Whole(f.Field)
 	if finding.Worst(found) {
 		return "", fmt.Errorf("the demo field has errors: %s", found[0].Text)
 	}

@@ -30,7 +30,7 @@ func (a *app) checkCommand() *cobra.Command {
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
-			found := finding.All(f.Field)
+			found := finding.Whole(f.Field)
 			if a.json {
 				type located struct {
 					finding.Finding
@@ -123,7 +123,7 @@ func (a *app) reviewCommand() *cobra.Command {
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
-			found := finding.All(f.Field)
+			found := finding.Whole(f.Field)
 			if finding.Worst(found) {
 				return a.refuse(f, found)
 			}

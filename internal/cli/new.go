@@ -68,7 +68,7 @@ func (a *app) newCommand() *cobra.Command {
 			if err := fieldfile.Create(file, o.Data); err != nil {
 				return err
 			}
-			found := finding.All(o.File.Field)
+			found := finding.Whole(o.File.Field)
 			if a.json {
 				a.printJSON(map[string]any{"file": file, "survives": o.Says, "kept": o.Kept, "findings": found})
 			} else {

@@ -128,6 +128,7 @@ type app struct {
 	review    *plan.Review
 	sketch    *plan.Review // what is drawn of a draft whose review is refused
 	reviewing bool         // one is being made
+	checking  bool         // every member of a large draft is being gone through
 	again     bool         // another must be made after it
 	model     *board.Model
 	cursor    board.Cursor
@@ -240,6 +241,8 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.backFromEditor(msg)
 	case savedMsg:
 		return a, a.saved(msg)
+	case wholeMsg:
+		return a, a.takeWhole(msg)
 	case pastMsg:
 		return a, a.takePast(msg)
 	case bookMsg:

@@ -347,7 +347,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 	} else if a.mode == walking {
 		a.cursor = a.model.Latest(a.cursor)
 	}
-	review := a.readReview()
+	review := tea.Batch(a.readReview(), a.checkWhole())
 	for len(a.waiting) > 0 && !a.saving {
 		next := a.waiting[0]
 		a.waiting = a.waiting[1:]

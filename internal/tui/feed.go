@@ -184,7 +184,37 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	}
 	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, a.grown(msg.file.Field), msg.found
 	a.rebuild()
-	return a.readReview()
+	return tea.Batch(a.readReview(), a.checkWhole())
+}
+
+// wholeMsg is what was found with every member of a large draft rendered.
+type wholeMsg struct {
+	of    *fieldfile.File
+	found []finding.Finding
+}
+
+// checkWhole goes through every member of a large draft beside all else, one draft at a time.
+func (a *app) checkWhole() tea.Cmd {
+	members := 0
+	for i := range a.draft.Roles {
+		members += a.draft.Roles[i].Members
+	}
+	if a.checking || members <= engine.MostTried {
+		return nil
+	}
+	a.checking = true
+	f := a.loaded
+	return func() tea.Msg { return wholeMsg{f, finding.Whole(f.Field)} }
+}
+
+func (a *app) takeWhole(msg wholeMsg) tea.Cmd {
+	a.checking = false
+	if msg.of != a.loaded {
+		return a.checkWhole()
+	}
+	a.findings = msg.found
+	a.rebuild()
+	return nil
 }
 
 // inOneLine words what is wrong with a file where there is one line for it.

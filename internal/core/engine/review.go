@@ -207,15 +207,12 @@ func zoneOf(f *field.Field, node field.NodeName) field.ZoneName {
 	return ""
 }
 
-// mostTried is how many members a draft may have for each of them to be rendered when it is looked at.
-const mostTried = 200
+// MostTried is how many members a draft may have for each of them to be rendered whenever it is looked at.
+const MostTried = 200
 
-// tried chooses the members of a draft whose templates are executed: all, or, in a large field, of each role the first and
-// the last, and the first in two more zones. All others are rendered when they are deployed.
+// tried chooses the members of a large draft whose templates are executed while it is edited: of each role the first and
+// the last, and the first in two more zones.
 func tried(adds []place.Member, nodes map[field.NodeName]*field.Node) []place.Member {
-	if len(adds) <= mostTried {
-		return adds
-	}
 	var out []place.Member
 	zones := map[field.ZoneName]bool{}
 	for i, a := range adds {
@@ -233,13 +230,15 @@ func tried(adds []place.Member, nodes map[field.NodeName]*field.Node) []place.Me
 }
 
 // TryTemplates renders the members of a draft as if it were deployed afresh, both founding and joining, and gives every
-// template that cannot be executed. Adds must come from a plan for an empty live field.
-func TryTemplates(draft *field.Field, adds []place.Member) []*render.Error {
+// template that cannot be executed. Adds must come from a plan for an empty live field. Of a draft with more than
+// MostTried members a few of each role are rendered, unless all are asked for.
+func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.Error {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
 	nodes := draft.NodesByName()
-	sample := tried(adds, nodes)
-	if len(adds) > mostTried { // and of those whom they are told of, the first few
+	sample := adds
+	if !all && len(adds) > MostTried { // and of those whom they are told of, the first few
+		sample = tried(adds, nodes)
 		perRole := map[field.RoleName]int{}
 		few := slices.Clone(sample)
 		for _, a := range adds {

@@ -79,14 +79,21 @@ type draft struct {
 	plan  plan.Plan
 	site  *place.Site
 	nodes map[field.NodeName]*field.Node
+	whole bool // every member's templates are executed, however many there are
 }
 
 var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
 	wiring, firstAddress, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes}
 
-// All gives the findings of a draft, the worst first.
-func All(f *field.Field) []Finding {
-	d := &draft{Field: f}
+// All gives the findings of a draft, the worst first, quickly enough to be asked for after every edit: of a large draft
+// the templates of a few members of each role are executed.
+func All(f *field.Field) []Finding { return all(&draft{Field: f}) }
+
+// Whole is All with the templates of every member executed.
+func Whole(f *field.Field) []Finding { return all(&draft{Field: f, whole: true}) }
+
+func all(d *draft) []Finding {
+	f := d.Field
 	if found := cycle(d); len(found) > 0 {
 		return accept(f, found) // without an order of deployment nothing else can be said
 	}
@@ -212,7 +219,7 @@ func (d *draft) cut(path []field.RoleName) []Edit {
 
 func templates(d *draft) []Finding {
 	var found []Finding
-	for _, e := range engine.TryTemplates(d.Field, d.plan.Adds) {
+	for _, e := range engine.TryTemplates(d.Field, d.plan.Adds, d.whole) {
 		found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
 			Text: fmt.Sprintf("%s of %s cannot be made for %s: %v", strings.Join(e.Path[1:], "."), e.Role, e.Member, e.Err),
 			Mend: "correct the template"})

@@ -118,3 +118,24 @@ func TestASoundDraftHasNoFindings(t *testing.T) {
 		t.Errorf("got %+v", found)
 	}
 }
+
+// TestOneMemberOfManyIsNotOverlooked breaks the template of one member in the middle of a large role. While a draft is
+// edited a few members are looked at; before anything is done all are.
+func TestOneMemberOfManyIsNotOverlooked(t *testing.T) {
+	f := draftOf("a@1 b@1", field.Role{Name: "crews", Members: 300, Spread: field.SpreadNone,
+		Program: &field.Program{Command: []string{"x", `{{if eq .Member "crews-150"}}{{.Setting "nowhere"}}{{end}}`}}})
+	is := func(found []Finding) bool {
+		for _, x := range found {
+			if x.What == "template" && strings.Contains(x.Text, "cannot be made for crews-150") {
+				return true
+			}
+		}
+		return false
+	}
+	if is(All(f)) {
+		t.Error("the quick look goes through every member; then it is not quick for 50,000")
+	}
+	if !is(Whole(f)) {
+		t.Error("the broken template of crews-150 is not found")
+	}
+}
