@@ -8,67 +8,17 @@ import (
 
 // What a search may cost, so that a large field is answered within a frame or two.
 const (
-	mostTries  = 60_000 // placements tried in an exact search
-	mostMoved  = 4_000  // members looked at when room is made for one
-	mostPasses = 8      // rounds of improving
+	mostTries  = 60_000    // placements tried in an exact search
+	mostLooks  = 6_000_000 // nodes looked at while room is made
+	mostPasses = 8         // rounds of improving
 )
-
-// makeRoom looks, for each member without a node, for one other member that could stand elsewhere and so make room.
-func (f *filling) makeRoom() {
-	for _, g := range f.turn {
-		for i := range g.at {
-			if g.at[i] == nowhere && g.pin(i) == "" && !f.shove(g, i) {
-				break // its like fit nowhere either
-			}
-		}
-	}
-}
-
-func (f *filling) shove(g *group, i int) bool {
-	looked := 0
-	if h := f.homes(g.roleSite); h.best() != nowhere { // room may have come about
-		f.put(g, i, h.best())
-		return true
-	}
-	for _, o := range f.turn {
-		if o.companion || o.host != nil {
-			continue // they would have to move together
-		}
-		for j, at := range o.at {
-			if at == nowhere || o.pin(j) != "" || g.may != nil && g.may[at] != 0 {
-				continue
-			}
-			if looked++; looked > mostMoved {
-				return false
-			}
-			f.lift(o, j)
-			if f.refuses(g.roleSite, at) != 0 || f.leans(o, at, 0) {
-				f.put(o, j, at)
-				continue
-			}
-			f.put(g, i, at)
-			if h := f.homes(o.roleSite); h.best() != nowhere {
-				f.put(o, j, h.best())
-				return true
-			}
-			f.lift(g, i)
-			f.put(o, j, at)
-		}
-	}
-	return false
-}
 
 // leans tells whether somebody on the node needs one of the role beside it, and without so many of them none is left.
 func (f *filling) leans(g *group, node, without int) bool {
 	if g.perNode[node] > without {
 		return false
 	}
-	for _, r := range f.roles {
-		if r.perNode[node] > 0 && slices.Contains(r.beside, g.roleSite) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(g.leaning, func(r *roleSite) bool { return r.perNode[node] > 0 })
 }
 
 // search looks for a layout with a node for everybody, the hardest role first at every step. Members of one role are
@@ -228,14 +178,10 @@ func (d *deep) unfinished(roles []*roleSite) bool {
 func (r *roleSite) imbalance() [2]int {
 	var sum [2]int
 	if r.role.Spread == field.SpreadZone {
-		for _, c := range r.perZone {
-			sum[0] += c * c
-		}
+		sum[0] = r.squares[0]
 	}
 	if r.role.Spread != field.SpreadNone {
-		for _, c := range r.perNode {
-			sum[1] += c * c
-		}
+		sum[1] = r.squares[1]
 	}
 	return sum
 }

@@ -67,7 +67,9 @@ type roleSite struct {
 	whereErr  error
 	perNode   []int
 	perZone   []int
-	companion bool // some role is its companion
+	squares   [2]int      // of perZone and of perNode, summed
+	leaning   []*roleSite // those that must be beside it
+	companion bool        // some role is its companion
 	eligible  []*field.Node
 	shared    map[int]map[string]int // the ports of a program that has one, by its number: members share them
 }
@@ -119,6 +121,7 @@ func (s *Site) prepare(r *roleSite) {
 	for _, name := range r.role.Neighbours() {
 		if other := s.roles[name]; other != nil {
 			r.beside = append(r.beside, other)
+			other.leaning = append(other.leaning, r)
 		}
 	}
 	if host := s.roles[r.role.Each.Beside]; host != nil {
@@ -199,6 +202,8 @@ func (s *Site) take(r *roleSite, node int, m Member) {
 	if r == nil {
 		return
 	}
+	r.squares[0] += 2*r.perZone[n.zone] + 1
+	r.squares[1] += 2*r.perNode[node] + 1
 	r.perNode[node]++
 	r.perZone[n.zone]++
 	if !r.free {
@@ -215,6 +220,8 @@ func (s *Site) give(r *roleSite, node int, m Member) {
 	n.ports = slices.DeleteFunc(n.ports, func(p portUse) bool { return p.by == m.Name })
 	r.perNode[node]--
 	r.perZone[n.zone]--
+	r.squares[0] -= 2*r.perZone[n.zone] + 1
+	r.squares[1] -= 2*r.perNode[node] + 1
 	if !r.free {
 		n.used.CPU -= r.taken.CPU
 		n.used.Memory -= r.taken.Memory

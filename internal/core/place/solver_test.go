@@ -327,3 +327,67 @@ func TestLargeFieldsOfAllShapesAreLaidOutSoundly(t *testing.T) {
 		}
 	}
 }
+
+// TestFieldsThatAreNearlyFullAreLaidOut makes large fields that have a layout, because they are made from one, with nine
+// tenths of their CPU taken: it takes chains of moves to seat the last ones.
+func TestFieldsThatAreNearlyFullAreLaidOut(t *testing.T) {
+	chained := 0
+	for seed := range uint64(16) {
+		f := packed(rand.New(rand.NewPCG(seed, 3)), 100+100*int(seed%2), 12, 0.9)
+		s := NewSite(f, nil)
+		greedy := &filling{Site: s}
+		for i, w := range wantsOf(f) {
+			greedy.groups = append(greedy.groups, &group{roleSite: s.roles[w.Role], names: w.Names, at: make([]int, len(w.Names)), order: i})
+		}
+		greedy.turn = greedy.inTurn(greedy.groups)
+		if greedy.greedy(); greedy.missing() > 0 {
+			chained++
+		}
+		placed, not := NewSite(f, nil).Fill(wantsOf(f))
+		if wrong := complaints(f, placed); len(wrong) > 0 {
+			t.Fatalf("seed %d: %v", seed, wrong)
+		}
+		if len(not) > 0 {
+			t.Errorf("seed %d: %d of %d members were not seated, such as %s: %s", seed, len(not), len(placed)+len(not), not[0].Member, not[0].Why)
+		}
+	}
+	if chained < 4 {
+		t.Errorf("greed alone is enough for all but %d of these fields", chained)
+	}
+}
+
+// packed makes a field out of a layout: members of random roles are put on random nodes until that much of the CPU is taken.
+func packed(r *rand.Rand, nodes, roles int, fill float64) *field.Field {
+	f := &field.Field{}
+	total := 0.0
+	for i := range nodes {
+		k := 1 << r.IntN(3)
+		f.Nodes = append(f.Nodes, field.Node{Name: field.NodeName(fmt.Sprintf("n-%d", i)), Zone: field.ZoneName(fmt.Sprintf("z-%d", i%3)),
+			Size: field.Size{CPU: float64(4 * k), Memory: field.Bytes(16*k) << 30}, Labels: map[string]string{"disk": []string{"nvme", "spinning"}[r.IntN(2)]}})
+		total += float64(4 * k)
+	}
+	for k := range roles {
+		role := field.Role{Name: field.RoleName(fmt.Sprintf("r-%d", k)), Spread: []field.Spread{field.SpreadNone, field.SpreadZone, field.SpreadNode}[r.IntN(3)],
+			Program: &field.Program{}, Room: field.Size{CPU: float64(1+r.IntN(12)) / 4, Memory: field.Bytes(1+r.IntN(16)) << 29}}
+		if r.IntN(3) == 0 {
+			role.Where = `labels.disk == "nvme"`
+		}
+		f.Roles = append(f.Roles, role)
+	}
+	free := make([]field.Size, nodes)
+	for i := range free {
+		free[i] = f.Nodes[i].Size
+	}
+	for used, tries := 0.0, 0; used < fill*total && tries < 200*nodes; tries++ {
+		role, n := &f.Roles[r.IntN(roles)], r.IntN(nodes)
+		if free[n].CPU < role.Room.CPU || free[n].Memory < role.Room.Memory || role.Where != "" && f.Nodes[n].Labels["disk"] != "nvme" {
+			continue
+		}
+		free[n].CPU -= role.Room.CPU
+		free[n].Memory -= role.Room.Memory
+		used += role.Room.CPU
+		role.Members++
+	}
+	field.FillDefaults(f)
+	return f
+}
