@@ -496,6 +496,29 @@ func TestDataIsPutAsideAndTakenBack(t *testing.T) {
 	}
 }
 
+// TestAMemberBeyondItsCeilingIsEnded lets one member have more memory than it may, and another as much as it may. What a
+// process started by it has counts too.
+func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
+	c, _ := started(t, t.TempDir())
+	var heard uint64
+	taker := func(ceiling field.Bytes) *order.Spec {
+		s := sleeper("it")
+		s.Command = []string{"sh", "-c", `(sh -c 'x=$(head -c 60000000 /dev/zero | tr "\\0" a); sleep 600'); true`}
+		s.Ceiling.Memory = ceiling
+		return s
+	}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: taker(1 << 30)})
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-2", Want: order.Run, Spec: taker(32 << 20)})
+	exit := until(t, c, &heard, order.Exited)
+	if exit.Member != "it-2" || exit.Exit == nil || !strings.HasPrefix(exit.Exit.Why, "took 5") || !strings.HasSuffix(exit.Exit.Why, "MiB of memory, beyond its ceiling of 32 MiB") {
+		t.Errorf("got %+v of %s", exit.Exit, exit.Member)
+	}
+	waitFor(t, func() bool {
+		news, err := c.Reports(context.Background(), heard, heard, time.Second)
+		return err == nil && news.Measures["it-1"].Memory > 50<<20
+	})
+}
+
 // TestDataIsNeverPutOverOther has data put aside where some is already: neither is lost.
 func TestDataIsNeverPutOverOther(t *testing.T) {
 	l := layout{t.TempDir()}

@@ -30,6 +30,8 @@ type member struct {
 	hung     chan int // incarnations whose alive probe has given up
 	lagged   uint64   // the order whose lag has been waited out
 	look     *look
+	heavy    bool   // took more than its ceiling when it was weighed last
+	beyond   string // why it is being ended for that
 
 	mu      sync.Mutex
 	measure Measure
@@ -84,6 +86,8 @@ func (m *member) run(ctx context.Context) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
 	var retry <-chan time.Time
+	weighing := time.NewTicker(weighEvery)
+	defer weighing.Stop()
 	for {
 		switch want := m.order.Want; {
 		case m.over() && m.proc == nil:
@@ -132,6 +136,8 @@ func (m *member) run(ctx context.Context) {
 			}
 		case <-retry:
 			retry = nil
+		case <-weighing.C:
+			m.weigh()
 		case incarnation := <-m.hung:
 			if m.proc != nil && incarnation == m.kept.Incarnation {
 				slog.Warn("alive probe has given up", "member", m.name)
@@ -311,6 +317,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(err)
 	}
 	m.proc, m.kept.PID, m.kept.StartTime = p, p.pid, started
+	m.heavy, m.beyond = false, ""
 	m.keep()
 	m.report(order.Report{Kind: order.Started, PID: p.pid})
 	m.watch(false)
@@ -353,6 +360,7 @@ func (m *member) watch(wasReady bool) {
 		measure: func(x Measure) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
+			x.Memory = m.measure.Memory
 			m.measure = x
 			if !x.OK {
 				m.ready = time.Time{}
@@ -393,6 +401,9 @@ func (m *member) crashed(e order.Exit) time.Duration {
 	m.mu.Unlock()
 	m.kept.Attempt++
 	m.kept.Ended = true
+	if e.Why, m.beyond = m.beyond, ""; e.Why != "" {
+		slog.Warn("ended beyond its ceiling", "member", m.name, "why", e.Why)
+	}
 	pid := m.kept.PID
 	wait := m.backOff()
 	if pid > 0 && !m.over() {

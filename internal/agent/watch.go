@@ -33,6 +33,7 @@ type Measure struct {
 	LatencyMS float64   `json:"latency_ms"`
 	Error     string    `json:"error"`
 	At        time.Time `json:"at"`
+	Memory    int64     `json:"memory,omitempty"` // bytes that its processes have for themselves
 }
 
 // watcher probes one process of a member until its context ends, and reports what changes.

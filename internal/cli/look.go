@@ -224,7 +224,7 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 			shown := *snap
 			shown.At = time.Time{}
 			for i := range shown.Members {
-				shown.Members[i].Probe.LatencyMS = 0
+				shown.Members[i].Probe.LatencyMS, shown.Members[i].Memory = 0, 0
 			}
 			if now := fmt.Sprintf("%+v", shown); now != last {
 				last = now

@@ -243,7 +243,7 @@ func (c *Controller) withMeasures(s *engine.Snapshot) {
 	for i := range s.Members {
 		m := &s.Members[i]
 		if x, ok := c.measures[m.Member]; ok && m.PID != 0 {
-			m.Probe.LatencyMS = x.LatencyMS
+			m.Probe.LatencyMS, m.Memory = x.LatencyMS, field.Bytes(x.Memory)
 			if !m.Probe.OK && x.Error != "" {
 				m.Probe.Error = x.Error
 			}

@@ -305,6 +305,8 @@ func (s *State) dropLeader(m *Member) {
 // ExitText words how a process ended.
 func ExitText(e order.Exit) string {
 	switch {
+	case e.Why != "":
+		return e.Why + ", and was ended"
 	case !e.Known:
 		return "ended, and how is not known: its agent had been replaced meanwhile"
 	case e.Signal != "":

@@ -164,7 +164,11 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 				}
 				if what := differences(m.Ordered.Spec, spec); what != "" {
 					then := map[field.OnChange]string{field.OnRestart: "restarts it", field.OnReload: "has it read its files again"}[Effect(m.Ordered.Spec, spec)]
-					if then == "" {
+					switch {
+					case then != "":
+					case what == theCeiling:
+						then = "holds at once"
+					default:
 						then = "takes effect at its next start"
 					}
 					step.Text = fmt.Sprintf("change %s of %s, which %s", what, m.Name, then)
@@ -175,6 +179,8 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 	}
 	return steps, nil
 }
+
+const theCeiling = "the ceiling"
 
 // differences names what differs between two specs; "" when nothing does.
 func differences(a, b *order.Spec) string {
@@ -193,6 +199,7 @@ func differences(a, b *order.Spec) string {
 	for _, f := range b.Files {
 		add("the file "+f.Path, old[f.Path] != f)
 	}
+	add(theCeiling, a.Ceiling != b.Ceiling)
 	add("the probes", !reflect.DeepEqual([]any{a.Ready, a.Alive, a.Leader, a.Roster}, []any{b.Ready, b.Alive, b.Leader, b.Roster}))
 	if len(what) == 0 && !reflect.DeepEqual(a, b) {
 		what = append(what, "the way of running")

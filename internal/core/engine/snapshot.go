@@ -128,6 +128,8 @@ type MemberView struct {
 	Ports       map[string]int   `json:"ports,omitempty"`
 	PID         int              `json:"pid,omitempty"`
 	Incarnation int              `json:"incarnation,omitempty"`
+	Memory      field.Bytes      `json:"memory,omitempty"`  // that its processes have for themselves; measured now and then
+	Ceiling     field.Bytes      `json:"ceiling,omitempty"` // of memory
 	Since       time.Time        `json:"since"`
 	WaitsFor    string           `json:"waits_for,omitempty"`
 	LastTook    time.Duration    `json:"last_took_ns,omitempty"` // what this phase took the role's newest member that came through it
@@ -271,6 +273,9 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 		if v.Phase == Unknown {
 			v.Why, v.Since = n.DarkWhy, n.Since
 		}
+	}
+	if m.Ordered.Spec != nil {
+		v.Ceiling = m.Ordered.Spec.Ceiling.Memory
 	}
 	if m.LastExit != nil {
 		v.LastExit, v.LastExitAt, v.LastLines = m.LastExit.Text, m.LastExit.At, slices.Clone(m.LastExit.Lines)

@@ -40,6 +40,7 @@ type Spec struct {
 	Role     field.RoleName     `json:"role"`
 	Votes    bool               `json:"votes,omitempty"` // its members vote, so that one without its data must not come back
 	Address  string             `json:"address"`
+	Ceiling  field.Size         `json:"ceiling,omitzero"` // what it may take; the agent ends it when it takes more memory
 	Command  []string           `json:"command"`
 	LookIn   []string           `json:"look_in,omitempty"`
 	User     string             `json:"user,omitempty"`
@@ -159,6 +160,7 @@ type Exit struct {
 	Known  bool   `json:"known"`
 	Code   int    `json:"code,omitempty"`
 	Signal string `json:"signal,omitempty"`
+	Why    string `json:"why,omitempty"` // its agent ended it, and for what
 }
 
 // RosterEntry is one member of a cluster as the cluster itself reports it.

@@ -313,6 +313,12 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	if m.PID > 0 {
 		p.row("process", fmt.Sprintf("%d, start %d", m.PID, m.Incarnation), k.Paper)
 	}
+	switch {
+	case m.Memory > 0 && m.Ceiling > 0:
+		p.row("memory", fmt.Sprintf("%s, %s at the most", m.Memory, m.Ceiling), k.Paper)
+	case m.Memory > 0:
+		p.row("memory", m.Memory.String(), k.Paper)
+	}
 	if m.Probe.OK && m.Probe.LatencyMS > 0 {
 		p.row("probe", fmt.Sprintf("answers in %.1f ms", m.Probe.LatencyMS), k.Paper)
 	} else if m.Probe.Error != "" && m.PID > 0 && !strings.Contains(m.WaitsFor, m.Probe.Error) {

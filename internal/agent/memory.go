@@ -1,0 +1,72 @@
+package agent
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"lanternfield/internal/core/field"
+)
+
+// weighEvery is how often the memory of a member is looked at. It is ended when it is beyond its ceiling twice in a row: a
+// short peak is none of the ceiling's business.
+const weighEvery = time.Second
+
+// weigh notes how much memory the member has, and ends it when that is beyond its ceiling.
+func (m *member) weigh() {
+	if m.proc == nil {
+		m.heavy = false
+		return
+	}
+	bytes := memoryOf(m.proc.pid)
+	m.mu.Lock()
+	m.measure.Memory = bytes
+	m.mu.Unlock()
+	spec := m.order.Spec
+	if spec == nil || spec.Ceiling.Memory == 0 || bytes <= int64(spec.Ceiling.Memory) {
+		m.heavy = false
+		return
+	}
+	if !m.heavy {
+		m.heavy = true
+		return
+	}
+	m.heavy = false
+	m.beyond = fmt.Sprintf("took %s of memory, beyond its ceiling of %s", field.Bytes(bytes), spec.Ceiling.Memory)
+	_ = m.proc.signal(syscall.SIGKILL)
+	_ = syscall.Kill(-m.proc.pid, syscall.SIGKILL)
+}
+
+// mostProcesses is how many processes of a member are looked at.
+const mostProcesses = 1000
+
+// memoryOf is how many bytes a process and all that it has started have for themselves, without what they share with
+// others. A process that ends meanwhile counts for nothing.
+func memoryOf(pid int) int64 {
+	total, page := int64(0), int64(os.Getpagesize())
+	queue := []int{pid}
+	for seen := 0; len(queue) > 0 && seen < mostProcesses; seen++ {
+		proc := "/proc/" + strconv.Itoa(queue[0])
+		queue = queue[1:]
+		data, err := os.ReadFile(proc + "/statm") // pages: size, resident, shared
+		if f := strings.Fields(string(data)); err == nil && len(f) > 2 {
+			resident, _ := strconv.ParseInt(f[1], 10, 64)
+			shared, _ := strconv.ParseInt(f[2], 10, 64)
+			total += max(0, resident-shared) * page
+		}
+		tasks, _ := filepath.Glob(proc + "/task/*/children")
+		for _, task := range tasks {
+			data, _ := os.ReadFile(task)
+			for _, child := range strings.Fields(string(data)) {
+				if n, err := strconv.Atoi(child); err == nil {
+					queue = append(queue, n)
+				}
+			}
+		}
+	}
+	return total
+}
