@@ -449,3 +449,29 @@ func TestPatternsAreRealSystems(t *testing.T) {
 		t.Errorf("got %v", count)
 	}
 }
+
+// TestAFieldIsKeptAsAPatternOnTheScreen goes to the sheet of the whole field and keeps it under a name; a new field can
+// then be made of it.
+func TestAFieldIsKeptAsAPatternOnTheScreen(t *testing.T) {
+	x := newTrial(t, ferries)
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(x.dir, "config"))
+	s := newScreen(t, x, 150, 44, "open", x.file)
+	s.has("the draft wants 9 members")
+	s.press("c")
+	for range 3 { // from the role to its node, its zone and the field
+		s.press("Tab")
+	}
+	s.has("keep the field as a pattern")
+	for range 40 {
+		s.press("Down")
+	}
+	s.has("▸ keep the field as a pattern")
+	s.press("Enter")
+	s.has("Name of the pattern")
+	s.press("C-u")
+	s.types("our-quay")
+	s.press("Enter")
+	s.has("Kept as the pattern our-quay")
+	s.press("Escape", "q")
+	x.contains(x.must("new", "our-quay", "--nodes", "a 3", "--name", "again"), "again.field.yaml")
+}

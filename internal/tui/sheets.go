@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/kit"
+	"lanternfield/internal/pattern"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/panel"
 	"lanternfield/internal/tui/sheet"
@@ -181,6 +182,19 @@ func (a *app) pressSheet(is func(key.Binding) bool) tea.Cmd {
 	return nil
 }
 
+// keepAsPattern asks under which name.
+func (a *app) keepAsPattern() {
+	a.askText("Name of the pattern", "it is kept in your config folder with its variables, and `lanternfield new` offers it; "+field.NameRule, a.draft.Name, func(name string) tea.Cmd {
+		switch file, err := pattern.Save(a.loaded, name, ""); {
+		case err != nil:
+			a.say(true, err.Error())
+		default:
+			a.say(false, fmt.Sprintf("Kept as the pattern %s, in %s.", name, file))
+		}
+		return nil
+	})
+}
+
 // changeRow lets a person say something else.
 func (a *app) changeRow(r sheet.Row) tea.Cmd {
 	switch r.Kind {
@@ -188,6 +202,9 @@ func (a *app) changeRow(r sheet.Row) tea.Cmd {
 		a.sheets.all = true
 	case sheet.Drop:
 		return a.dropThing(r)
+	case sheet.Keep:
+		a.keepAsPattern()
+		return nil
 	case sheet.Choice:
 		if len(r.Options) > 0 { // the next one; there are few
 			i := slices.Index(r.Options, r.Value)
@@ -238,7 +255,7 @@ func (a *app) clearRow(r sheet.Row) tea.Cmd {
 	switch {
 	case r.Kind == sheet.Drop:
 		return a.dropThing(r)
-	case r.Kind == sheet.Told || r.Kind == sheet.Rename || r.Value == "" || len(r.Path) == 0 || r.Path[len(r.Path)-1] == "+":
+	case r.Kind == sheet.Told || r.Kind == sheet.Keep || r.Kind == sheet.Rename || r.Value == "" || len(r.Path) == 0 || r.Path[len(r.Path)-1] == "+":
 		a.say(false, "There is nothing here that could be taken out.")
 		return nil
 	}

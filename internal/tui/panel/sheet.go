@@ -33,7 +33,7 @@ func DrawSheet(g *grid.Grid, k look.Look, s Sheet, a board.Area) {
 	}
 	label := 8
 	for _, r := range s.Rows {
-		if r.Kind != sheet.Drop && r.Kind != sheet.More {
+		if r.Kind != sheet.Drop && r.Kind != sheet.More && r.Kind != sheet.Keep {
 			label = max(label, min(grid.Width(r.Label), w*2/5))
 		}
 	}
@@ -58,7 +58,7 @@ func DrawSheet(g *grid.Grid, k look.Look, s Sheet, a board.Area) {
 			style = k.In(k.Act).Strong()
 		}
 		g.Clip(x+2, at, max(label, w-2), r.Label, style)
-		if r.Kind != sheet.Drop && r.Kind != sheet.More {
+		if r.Kind != sheet.Drop && r.Kind != sheet.More && r.Kind != sheet.Keep {
 			value, vs := r.Value, k.Text()
 			if value == "" {
 				value, vs = string(k.Or('–', '-')), k.In(k.Faint)

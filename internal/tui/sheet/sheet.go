@@ -30,6 +30,7 @@ const (
 	More               // shows the settings that are not among the simple ones
 	Drop               // takes the thing out
 	Told               // is told and cannot be changed
+	Keep               // keeps the whole as a pattern
 )
 
 // Row is one thing that can be said.
@@ -365,6 +366,8 @@ func OfField(f *field.Field, variables []Variable, draft, live footprint.Footpri
 		}
 		s.add(Row{Label: l[0], Value: l[1], Note: note, Kind: Told, Help: "kept free for the members of the draft, and the most that they may take"})
 	}
+	s.group = "for later"
+	s.add(Row{Label: "keep the field as a pattern", Kind: Keep, Help: "of your own, with its variables; `lanternfield new` offers it then"})
 	return s.rows
 }
 
