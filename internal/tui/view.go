@@ -293,25 +293,24 @@ func (a *app) drawVerdict(g *grid.Grid, f frame, supposed string) {
 // drawMode writes what is unlike the usual: the past, or what keys are for.
 func (a *app) drawMode(g *grid.Grid, x, y int) {
 	k := a.look
-	text := ""
+	text, short := "", "" // the short one where there is no room for the other
 	switch {
 	case a.past != nil:
-		text = fmt.Sprintf("the past: as it was at %s, %s ago; n returns to now", a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at)))
-		if a.w < 100 {
-			text = fmt.Sprintf("the past: %s, %s ago; n: now", a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at)))
-		}
+		at, ago := a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at))
+		text, short = fmt.Sprintf("the past: as it was at %s, %s ago; n returns to now", at, ago), fmt.Sprintf("the past: %s, %s ago; n: now", at, ago)
 	case a.mode == carrying:
 		text = fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member)
 	case a.mode == filtering:
 		text = "choosing lines: enter takes the words, esc shows all"
 	case a.mode == inFindings:
-		text = "findings: enter makes an edit, c accepts it, esc goes back"
+		text, short = "findings: enter makes an edit, c accepts it, esc goes back", "findings: enter mends, c accepts, esc: back"
 	case a.mode == inSheet:
-		text = "changing: enter changes a line, x takes it out, tab turns the page, esc goes back"
+		text, short = "changing: enter changes a line, x takes it out, tab turns the page, esc goes back", "changing: enter, x takes out, tab turns, esc"
 	case a.mode == inPointing:
 		text = fmt.Sprintf("%s, %s: arrows point at a role, enter takes it, esc goes back", a.pointing.from, a.pointing.row.Label)
+		short = fmt.Sprintf("%s, %s: point at a role, enter", a.pointing.from, a.pointing.row.Label)
 	case a.mode == inFiles:
-		text = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of)
+		text, short = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of), fmt.Sprintf("what %s would be run with", a.files.of)
 		switch {
 		case a.files.vs == 1:
 			text = fmt.Sprintf("%s: what differs from how it runs", a.files.of)
@@ -326,6 +325,9 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 		text = "paused: space goes on"
 	default:
 		return
+	}
+	if short != "" && grid.Width(text)+3 > a.w-x {
+		text = short
 	}
 	g.Clip(x, y, a.w-x-1, " "+text+" ", grid.Style{Fg: k.Ink, Bg: k.Act, Bold: true})
 }

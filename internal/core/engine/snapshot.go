@@ -105,6 +105,7 @@ type RoleView struct {
 	Outside     []string            `json:"outside,omitempty"` // the addresses of something that is not ours, and only watched
 	Authority   string              `json:"authority,omitempty"`
 	Knows       []field.RoleName    `json:"knows,omitempty"`  // of whom it is told without waiting for them
+	Keeps       bool                `json:"keeps,omitempty"`  // the data of its members outlives them
 	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
 }
 
@@ -219,7 +220,7 @@ func Snap(s *State, at time.Time) *Snapshot {
 func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
-		Led: role.Votes && role.Program != nil && role.Program.Leader != nil, Calls: role.Called(), Knows: role.Known()}
+		Led: role.Votes && role.Program != nil && role.Program.Leader != nil, Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
 	}

@@ -152,7 +152,11 @@ func Carry(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, name field
 	case member.Unsent:
 		p.text(fmt.Sprintf("Dropped here, it is placed on %s from the start.", to.Nodes[0].Node), k.Paper)
 	default:
-		p.text(fmt.Sprintf("Dropped here and deployed, a new member of %s joins on %s; then %s leaves %s, with its data.", role.Role, to.Nodes[0].Node, name, member.Node), k.Paper)
+		data := ", with its data."
+		if role.Keeps {
+			data = ", where its data is kept."
+		}
+		p.text(fmt.Sprintf("Dropped here and deployed, a new member of %s joins on %s; then %s leaves %s%s", role.Role, to.Nodes[0].Node, name, member.Node, data), k.Paper)
 	}
 	p.gap()
 	p.row("stood in", cmp.Or(string(member.Zone), "no zone"), k.Paper)

@@ -2,6 +2,7 @@ package panel
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -162,10 +163,7 @@ func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown 
 	}
 	all := column(groups)
 	if g.W >= 122 {
-		left, right := column(groups[:2]), column(groups[2:])
-		for n := 2; n < len(groups) && len(left) < len(right); n++ {
-			left, right = column(groups[:n]), column(groups[n:])
-		}
+		left, right := halves(all)
 		for i, l := range right {
 			if i == len(left) {
 				left = append(left, line{head: true})
@@ -190,6 +188,26 @@ func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown 
 		}
 	}
 	return len(all), frame(g, k, "Keys", "esc closes", all, from)
+}
+
+// halves puts lines into two columns of nearly the same height. A group that is divided says its name in both.
+func halves(all []line) (left, right []line) {
+	at := (len(all) + 1) / 2
+	name := 0 // of the group that is divided
+	for i := range all[:at] {
+		if all[i].head && all[i].text != "" {
+			name = i
+		}
+	}
+	switch {
+	case all[at].head && all[at].text == "":
+		return all[:at:at], slices.Clone(all[at+1:])
+	case at-name < 4: // little of it would stand on the left
+		return all[:max(0, name-1):max(0, name-1)], slices.Clone(all[name:])
+	}
+	again := all[name]
+	again.text += ", further"
+	return all[:at:at], append([]line{again}, all[at:]...)
 }
 
 // KeyGroup is a set of keys that belong together.
