@@ -32,8 +32,9 @@ func (x *trial) steady(out string) string {
 }
 
 const head = `Deploying trouble would change, in this order:
+First, the nodes
     1 · start the agent of gull-1
-stage 1
+Stage 1
     2 + place it-1 on gull-1 and start it
 T  it-1           placing
 `

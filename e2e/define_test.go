@@ -127,7 +127,7 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 		{"a new role, wired to who fits", func() {
 			s.press("A")
 			s.has("Add to the draft", "a role: crew")
-			s.press("Down", "Enter")
+			s.press("Down", "Down", "Enter")
 			ask("mates")
 		}, before[len(before)-len("    calls: {behind: relays}\n"):], "    calls: {behind: relays}\n  mates:\n    kit: crew\n    members: 2\n    calls: {queue: relays, store: wardens}\n"},
 		{"new nodes in a new zone", func() {
@@ -138,6 +138,16 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 			s.has("In which zone?")
 			ask("east-quay")
 		}, "\nroles:", "  - name: heron-{1..2}\n    zone: east-quay\n    size: {cpu: 2, memory: 1GiB}\n    labels: {disk: nvme}\n\nroles:"},
+		{"a set of nodes", func() {
+			s.press("A")
+			s.has("Add to the draft")
+			s.press("Down", "Enter")
+			ask("heron")
+			s.has("In which zones?")
+			ask("east-quay, west-quay")
+			s.has("How many nodes at the most?")
+			ask("4")
+		}, "\nroles:", "  - name: heron\n    zones: [east-quay, west-quay]\n    set: {least: 0, most: 4}\n    size: {cpu: 2, memory: 1GiB}\n    labels: {disk: nvme}\n\nroles:"},
 		{"another name for a role", func() { s.press("c"); row("name"); s.press("Enter"); ask("keepers") }, "wardens", "keepers"},
 		{"a note", func() { s.press("c"); row("about"); s.press("Enter"); ask("Agree: always.") }, "about: Agree on every booking.", `about: "Agree: always."`},
 		{"a count", func() { s.press("c"); row("members"); s.press("Enter"); ask("5") }, "members: 3\n    spread: zone             # so", "members: 5\n    spread: zone             # so"},

@@ -517,6 +517,10 @@ func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
 		news, err := c.Reports(context.Background(), heard, heard, time.Second)
 		return err == nil && news.Measures["it-1"].Memory > 50<<20
 	})
+	for i, name := range []field.MemberName{"it-1", "it-2"} {
+		put(t, c, order.Order{Term: 1, Revision: uint64(3 + i), Member: name, Want: order.Gone})
+		until(t, c, &heard, order.Removed)
+	}
 }
 
 // TestDataIsNeverPutOverOther has data put aside where some is already: neither is lost.
