@@ -159,14 +159,14 @@ func (a *app) printReview(r *plan.Review) {
 		return
 	}
 	fmt.Fprintf(a.out, "Deploying %s would change, in this order:\n", r.Field)
-	part := ""
-	for i, s := range r.Steps {
-		if title := r.Title(s); title != part {
-			part = title
-			fmt.Fprintln(a.out, title)
+	mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-", plan.Forget: "-", plan.Free: "·"}
+	number := 0
+	for _, part := range r.Parts() {
+		fmt.Fprintln(a.out, r.Title(part[0]))
+		for _, s := range part {
+			number++
+			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Text)
 		}
-		mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-", plan.Forget: "-", plan.Free: "·"}[s.Kind]
-		fmt.Fprintf(a.out, "  %3d %s %s\n", i+1, mark, s.Text)
 	}
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)

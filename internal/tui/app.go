@@ -28,6 +28,7 @@ import (
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/look"
 	"lanternfield/internal/tui/order"
+	"lanternfield/internal/tui/panel"
 )
 
 // framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
@@ -127,6 +128,8 @@ type app struct {
 	findings  []finding.Finding
 	review    *plan.Review
 	sketch    *plan.Review // what is drawn of a draft whose review is refused
+	body      bodyOf       // what its lines were made of
+	written   panel.Body   // its lines
 	reviewing bool         // one is being made
 	checking  bool         // every member of a large draft is being gone through
 	again     bool         // another must be made after it

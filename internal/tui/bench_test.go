@@ -8,6 +8,7 @@ import (
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
 )
 
 // BenchmarkFrame measures a key and the frame that it leads to, and, in between, snapshots that come in: median and 99th
@@ -74,4 +75,22 @@ func wide(nodes int) *app {
 	r.snap, r.draft, r.review = snap, f, nil
 	r.rebuild()
 	return r.app
+}
+
+// BenchmarkReviewOfMany scrolls in a review of 50,000 steps in 50 stages.
+func BenchmarkReviewOfMany(b *testing.B) {
+	a := wide(80)
+	r := &plan.Review{Field: "wide"}
+	for i := range 50_000 {
+		role := field.RoleName(fmt.Sprintf("role-%d", i/1000))
+		r.Steps = append(r.Steps, plan.Step{Stage: i/1000 + 1, Kind: plan.Start, Role: role, Text: fmt.Sprintf("place %s on gull-%d and start it", role.Member(i), i)})
+		if i%1000 == 0 {
+			r.Gates = append(r.Gates, plan.GateStep{Role: role, On: "wardens", Gate: field.GateQuorum})
+		}
+	}
+	a.review, a.mode = r, inReview
+	for b.Loop() {
+		_, _ = a.Update(press("down"))
+		_ = a.View()
+	}
 }

@@ -195,7 +195,7 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 		case finding.Worst(a.findings):
 			foot = "it cannot be deployed before the errors are mended     esc goes back"
 		}
-		a.lines, a.shown = panel.Review(g, a.look, a.review, a.findings, foot, a.scroll)
+		a.lines, a.shown = panel.Review(g, a.look, a.reviewBody(), foot, a.scroll)
 	case inKeys:
 		a.lines, a.shown = panel.Keys(g, a.look, a.keys.groups(), a.scroll)
 	case inConfirm:

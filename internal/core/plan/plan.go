@@ -306,6 +306,28 @@ type Review struct {
 // Empty tells whether there is nothing to do.
 func (r *Review) Empty() bool { return len(r.Steps) == 0 && len(r.Unplaced) == 0 }
 
+// Parts divides the steps into those that stand below one title.
+func (r *Review) Parts() [][]Step {
+	var parts [][]Step
+	class := func(s Step) int {
+		switch {
+		case s.Kind == Prepare:
+			return -1
+		case s.Kind == Forget || s.Kind == Free:
+			return -2
+		}
+		return s.Stage
+	}
+	from := 0
+	for i := range r.Steps {
+		if i+1 == len(r.Steps) || class(r.Steps[i]) != class(r.Steps[i+1]) {
+			parts = append(parts, r.Steps[from:i+1])
+			from = i + 1
+		}
+	}
+	return parts
+}
+
 // Title words the part of the review that a step belongs to, and what the roles of its stage wait for.
 func (r *Review) Title(of Step) string {
 	switch {

@@ -69,15 +69,27 @@ func frame(g *grid.Grid, k look.Look, title, foot string, lines []line, from int
 	return shown
 }
 
-// Review draws the review over the board. From is the first line shown; it gives how many lines there are.
-func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Finding, foot string, from int) (lines, shown int) {
+// Body is the lines of a review. They depend on nothing but what they are made of, so that they need not be made for every
+// frame.
+type Body struct {
+	field string
+	lines []line
+}
+
+// Review draws a review over the board. From is the first line shown; it gives how many lines there are.
+func Review(g *grid.Grid, k look.Look, b Body, foot string, from int) (lines, shown int) {
+	return len(b.lines), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", b.field), foot, b.lines, from)
+}
+
+// ReviewBody makes the lines of a review for a screen of that width.
+func ReviewBody(width int, k look.Look, r *plan.Review, findings []finding.Finding) Body {
 	var all []line
 	for _, f := range findings {
 		style := k.In(k.Warm)
 		if f.Severity == finding.Error {
 			style = k.In(k.Fail)
 		}
-		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(g.W-2, wideFrame)-4) {
+		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(width-2, wideFrame)-4) {
 			all = append(all, line{text: text, style: style, head: true})
 		}
 	}
@@ -85,43 +97,38 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 		all = append(all, line{head: true})
 	}
 	wrapped := func(mark, text string, style grid.Style) {
-		for i, part := range grid.Wrap(text, min(g.W-2, wideFrame)-8) {
+		for i, part := range grid.Wrap(text, min(width-2, wideFrame)-8) {
 			if i > 0 {
 				mark = ""
 			}
 			all = append(all, line{mark: mark, text: part, style: style})
 		}
 	}
-	title, prepared := "", false
-	for _, s := range r.Steps {
-		if now := r.Title(s); now != title {
-			if title != "" {
-				all = append(all, line{head: true})
-			}
-			title = now
-			for _, part := range grid.Wrap(title, min(g.W-2, wideFrame)-4) {
-				all = append(all, line{text: part, style: k.Quiet(), head: true})
-			}
+	for i, part := range r.Parts() {
+		if i > 0 {
+			all = append(all, line{head: true})
 		}
-		if s.Kind == plan.Prepare {
-			if !prepared { // one line says it for all of them
-				wrapped(string(k.Or('·', '.')), prepare(r), k.Quiet())
-			}
-			prepared = true
+		for _, words := range grid.Wrap(r.Title(part[0]), min(width-2, wideFrame)-4) {
+			all = append(all, line{text: words, style: k.Quiet(), head: true})
+		}
+		if part[0].Kind == plan.Prepare { // one line says it for all of them
+			wrapped(string(k.Or('·', '.')), prepare(part), k.Quiet())
 			continue
 		}
-		mark, style := "", k.Text()
-		switch s.Kind {
-		case plan.Start:
-			mark = string(k.Or('○', '+'))
-		case plan.Change:
-			mark = "~"
-		case plan.Free:
-			mark, style = string(k.Or('·', '.')), k.Quiet()
-		case plan.Take, plan.Forget:
-			mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
+		for _, s := range part {
+			mark, style := "", k.Text()
+			switch s.Kind {
+			case plan.Start:
+				mark = string(k.Or('○', '+'))
+			case plan.Change:
+				mark = "~"
+			case plan.Free:
+				mark, style = string(k.Or('·', '.')), k.Quiet()
+			case plan.Take, plan.Forget:
+				mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
+			}
+			wrapped(mark, s.Text, style)
 		}
-		wrapped(mark, s.Text, style)
 	}
 	for _, u := range r.Unplaced {
 		wrapped("!", fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), k.In(k.Fail))
@@ -129,21 +136,24 @@ func Review(g *grid.Grid, k look.Look, r *plan.Review, findings []finding.Findin
 	if r.Empty() {
 		all = append(all, line{text: "The field is as the draft wants it: nothing to change.", style: k.Text(), head: true})
 	}
-	return len(all), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", r.Field), foot, all, from)
+	return Body{r.Field, all}
 }
 
 // prepare words the nodes that get an agent.
-func prepare(r *plan.Review) string {
-	var nodes []string
-	for _, s := range r.Steps {
-		if s.Kind == plan.Prepare {
-			nodes = append(nodes, string(s.Node))
-		}
+func prepare(steps []plan.Step) string {
+	const most = 24
+	nodes := make([]string, min(len(steps), most))
+	for i := range nodes {
+		nodes[i] = string(steps[i].Node)
 	}
 	if len(nodes) == 1 {
 		return "start the agent of " + nodes[0]
 	}
-	return "start the agents of " + strings.Join(nodes, ", ")
+	text := "start the agents of " + strings.Join(nodes, ", ")
+	if len(steps) > most {
+		text += fmt.Sprintf(" and %d more nodes", len(steps)-most)
+	}
+	return text
 }
 
 // Keys draws all keys, grouped; in two columns where there is room for them.
