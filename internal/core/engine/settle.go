@@ -4,6 +4,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -323,11 +324,16 @@ func (w *work) leave() []Fact {
 
 // forget has data deleted that was kept of members, where their role keeps none any more.
 func (w *work) forget() []Fact {
-	var facts []Fact
-	for _, m := range SortedMembers(w.State) {
+	var due []*Member
+	for _, m := range w.Members {
 		if m.Phase == Gone && m.Kept && !m.Keeps && w.Field.Node(m.Node) != nil {
-			facts = append(facts, w.order(m, order.Gone, "its data is kept no longer"))
+			due = append(due, m)
 		}
+	}
+	slices.SortFunc(due, func(a, b *Member) int { return strings.Compare(string(a.Name), string(b.Name)) })
+	var facts []Fact
+	for _, m := range due {
+		facts = append(facts, w.order(m, order.Gone, "its data is kept no longer"))
 	}
 	return facts
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -206,11 +207,12 @@ func Snap(s *State, at time.Time) *Snapshot {
 			snap.Members = append(snap.Members, s.memberView(m, &RoleView{Role: name}, groups[name]))
 		}
 	}
-	for _, m := range SortedMembers(s) {
+	for _, m := range s.Members {
 		if m.Phase == Gone && m.Kept {
 			snap.Kept = append(snap.Kept, KeptView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Bytes: field.Bytes(m.Bytes), Since: m.Since})
 		}
 	}
+	slices.SortFunc(snap.Kept, func(a, b KeptView) int { return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number)) })
 	snap.Nodes = s.nodeViews(snap.Members)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
