@@ -332,6 +332,6 @@ func idleNodes(d *draft) []Finding {
 	if len(idle) == 1 && d.Nodes[first].Set == "" {
 		edits = []Edit{put("give "+idle[0]+" up", arrange.At("", "nodes", idle[0]))}
 	}
-	return []Finding{{Severity: Hint, What: "idle nodes", Path: []string{"nodes", fmt.Sprint(first), "price"}, Edits: edits,
+	return []Finding{{Severity: Hint, What: "idle nodes", Path: []string{"nodes", string(d.Nodes[first].Name), "price"}, Edits: edits,
 		Text: fmt.Sprintf("%s would hold nobody and cost %.4g an hour", shown, price), Mend: "give them up, or let a role stand on them"}}
 }

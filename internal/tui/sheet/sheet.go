@@ -281,7 +281,11 @@ func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 	s.size("size", n.Size, at, true)
 	s.size("reserved", n.Reserved, at, false)
 	s.group = "the end"
-	s.add(Row{Label: "take the node out of the file", Kind: Drop, Path: at()})
+	out := "take the node out of the file"
+	if n.Set != "" {
+		out = "take the whole set out of the file"
+	}
+	s.add(Row{Label: out, Kind: Drop, Path: at()})
 	return s.rows
 }
 
