@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/sheet"
 )
 
 // replayed is a session of a rehearsed field: it tells of its past, and notes what it is asked to do.
@@ -320,6 +321,40 @@ func TestTheMouse(t *testing.T) {
 			}
 			_ = a.draw()
 		}
+	}
+}
+
+// TestAWireIsDrawnWithTheMouse has crews wait for lookout: the row of its sheet by keys, the role by pointing at it. What
+// does not fit is refused.
+func TestAWireIsDrawnWithTheMouse(t *testing.T) {
+	a := onFile(t)
+	keys(t, a, "c")
+	rows := a.rows()
+	a.sheets.row = slices.IndexFunc(rows, func(r sheet.Row) bool { return r.Label == "wait for another" })
+	if a.sheets.row < 0 {
+		t.Fatalf("no such row in %+v", rows)
+	}
+	keys(t, a, "enter")
+	if a.mode != inPointing {
+		t.Fatalf("mode %d", a.mode)
+	}
+	at := func(member field.MemberName) (x, y int) {
+		x, y, ok := board.AtMember(a.model, a.boardArea(), a.cursor, member)
+		if !ok {
+			t.Fatalf("%s is not shown", member)
+		}
+		return x, y
+	}
+	x, y := at("crews-1")
+	carry(t, a, a.mouse(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft}))
+	if a.mode != inPointing || !strings.Contains(a.message, "crews does not fit there; what does is lookout") {
+		t.Errorf("pointed at itself: mode %d, %q", a.mode, a.message)
+	}
+	before := content(t, a)
+	x, y = at("lookout-1")
+	carry(t, a, a.mouse(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft}))
+	if got, want := content(t, a), strings.Replace(before, `"600"]}}   # two`, `"600"]}, after: {lookout: all}}   # two`, 1); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 }
 

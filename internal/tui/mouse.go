@@ -14,6 +14,9 @@ func (a *app) mouse(msg tea.MouseMsg) tea.Cmd {
 	case tea.MouseWheelMsg:
 		return a.wheel(msg.Button, m.X, m.Y)
 	case tea.MouseClickMsg:
+		if m.Button == tea.MouseLeft && a.mode == inPointing {
+			return a.pointAtRole(m.X, m.Y)
+		}
 		if m.Button != tea.MouseLeft || a.mode != walking {
 			return nil
 		}

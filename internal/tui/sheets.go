@@ -376,26 +376,52 @@ func (a *app) pressPointing(is func(key.Binding) bool) tea.Cmd {
 		p.at = (p.at + n - 1) % n
 		a.standOnTarget()
 	case is(a.keys.Inspect):
-		to := p.row.Options[p.at]
-		a.mode = inSheet
-		key := p.row.Path[len(p.row.Path)-2]
-		switch {
-		case p.row.Path[len(p.row.Path)-1] != "+":
-			return a.put(fmt.Sprintf("%s %s %s", p.from, p.row.Label, to), p.row.Puts(to)...)
-		case key == "after":
-			gate := string(field.GateAll)
-			if r := a.draft.Role(field.RoleName(to)); r != nil && r.Votes {
-				gate = string(field.GateQuorum)
-			}
-			return a.put(fmt.Sprintf("%s after %s", p.from, to), arrange.OfRole(p.from, gate, "after", to))
-		}
-		a.askText(fmt.Sprintf("By which name does %s call %s?", p.from, to), "the name that its templates use, such as store", "", func(name string) tea.Cmd {
-			if !field.NamePattern.MatchString(name) {
-				a.say(true, fmt.Sprintf("%q cannot be the name of a call: %s", name, field.NameRule))
-				return nil
-			}
-			return a.put(fmt.Sprintf("%s %s %s as %s", p.from, key, to, name), arrange.OfRole(p.from, to, key, name))
-		})
+		return a.wire()
 	}
+	return nil
+}
+
+// pointAtRole takes the role that somebody clicks at.
+func (a *app) pointAtRole(x, y int) tea.Cmd {
+	c, ok := board.Hit(a.model, a.boardArea(), a.cursor, x, y)
+	if !ok {
+		return nil
+	}
+	role := string(a.model.Under(c).Role)
+	i := slices.Index(a.pointing.row.Options, role)
+	if i < 0 {
+		if role != "" {
+			a.say(true, fmt.Sprintf("%s does not fit there; what does is %s.", role, strings.Join(a.pointing.row.Options, ", ")))
+		}
+		return nil
+	}
+	a.pointing.at = i
+	a.standOnTarget()
+	return a.wire()
+}
+
+// wire writes the role that is pointed at.
+func (a *app) wire() tea.Cmd {
+	p := a.pointing
+	to := p.row.Options[p.at]
+	a.mode = inSheet
+	key := p.row.Path[len(p.row.Path)-2]
+	switch {
+	case p.row.Path[len(p.row.Path)-1] != "+":
+		return a.put(fmt.Sprintf("%s %s %s", p.from, p.row.Label, to), p.row.Puts(to)...)
+	case key == "after":
+		gate := string(field.GateAll)
+		if r := a.draft.Role(field.RoleName(to)); r != nil && r.Votes {
+			gate = string(field.GateQuorum)
+		}
+		return a.put(fmt.Sprintf("%s after %s", p.from, to), arrange.OfRole(p.from, gate, "after", to))
+	}
+	a.askText(fmt.Sprintf("By which name does %s call %s?", p.from, to), "the name that its templates use, such as store", "", func(name string) tea.Cmd {
+		if !field.NamePattern.MatchString(name) {
+			a.say(true, fmt.Sprintf("%q cannot be the name of a call: %s", name, field.NameRule))
+			return nil
+		}
+		return a.put(fmt.Sprintf("%s %s %s as %s", p.from, key, to, name), arrange.OfRole(p.from, to, key, name))
+	})
 	return nil
 }
