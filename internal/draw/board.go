@@ -42,46 +42,88 @@ const (
 	below   = 86.0 // ground, legend and verdict
 )
 
+// mostColumns is how many posts stand beside each other; more go on below, so that a page is not wider than a page.
+const mostColumns = 20
+
 // Board draws nodes as posts by zone, roles as rows and members as lanterns, as the snapshot has them.
 func Board(snap *engine.Snapshot, t Theme) *Drawing {
-	b := &boardDrawing{Drawing: &Drawing{Page: t.Page}, t: t, snap: snap, at: map[field.NodeName]float64{}}
-	x := edge + margin
-	zone := field.ZoneName("")
-	var zones []Shape
-	nodes := slices.Clone(snap.Nodes)
-	order := map[field.ZoneName]int{}
+	b := &boardDrawing{Drawing: &Drawing{Page: t.Page, W: 480}, t: t, snap: snap, at: map[field.NodeName]float64{}}
+	b.text(edge, edge+14, 16, snap.Field, t.Ink, true)
+	b.text(edge, edge+30, 9, fmt.Sprintf("%s, %s", snap.State, snap.At.Local().Format("2 January 2006, 15:04:05")), t.Dim, false)
+	bands := bandsOf(snap.Nodes)
+	top, bottom := edge, 0.0
+	for i, nodes := range bands {
+		bottom = b.band(nodes, i, len(bands), top)
+		top = bottom - 24
+	}
+	b.H = bottom + below
+	b.legend(bottom + 30)
+	return b.Drawing
+}
+
+// bandsOf puts the nodes of each zone together and divides them into rows of posts. A zone begins a row of its own where
+// it would not fit into what is left.
+func bandsOf(all []engine.NodeView) [][]engine.NodeView {
+	nodes := slices.Clone(all)
+	order, size := map[field.ZoneName]int{}, map[field.ZoneName]int{}
 	for _, n := range nodes {
-		if _, ok := order[n.Zone]; !ok {
+		if size[n.Zone]++; size[n.Zone] == 1 {
 			order[n.Zone] = len(order)
 		}
 	}
 	slices.SortStableFunc(nodes, func(a, b engine.NodeView) int { return order[a.Zone] - order[b.Zone] })
+	bands := [][]engine.NodeView{nil}
 	for i, n := range nodes {
-		if i == 0 || n.Zone != zone {
+		last := &bands[len(bands)-1]
+		begins := i == 0 || nodes[i-1].Zone != n.Zone
+		if len(*last) == mostColumns || begins && len(*last) > 0 && len(*last)+size[n.Zone] > mostColumns {
+			bands = append(bands, nil)
+			last = &bands[len(bands)-1]
+		}
+		*last = append(*last, n)
+	}
+	return bands
+}
+
+// band draws a row of posts with the roles that have somebody there, all of them where it is the only row, and gives where
+// it ends.
+func (b *boardDrawing) band(nodes []engine.NodeView, band, bands int, top float64) (bottom float64) {
+	x := edge + margin
+	var zones []Shape
+	for i, n := range nodes {
+		if i == 0 || n.Zone != nodes[i-1].Zone {
 			if i > 0 {
 				x += zoneGap
 			}
-			zone = n.Zone
 			zones = append(zones, Shape{X: x, Label: string(n.Zone)})
 		}
 		b.at[n.Node] = x + column/2
 		x += column
 		zones[len(zones)-1].W = x - zones[len(zones)-1].X
 	}
-	b.W = max(x+edge, 480)
-	y := edge + head
+	b.W = max(b.W, x+edge)
+	y := top + head
+	var roles []engine.RoleView
 	rows := map[field.RoleName]float64{}
-	for _, r := range snap.Roles {
+	for _, r := range b.snap.Roles {
+		height, anybody := b.rowHeight(r.Role, nodes)
+		if !anybody && bands > 1 && (band < bands-1 || b.stands(r.Role)) {
+			continue // it stands in another row, or, having nobody, in the last
+		}
 		rows[r.Role] = y
-		y += b.rowHeight(r.Role)
+		roles = append(roles, r)
+		y += height
 	}
-	b.H = y + below
-	b.titles(zones, nodes, y)
-	for _, r := range snap.Roles {
-		b.role(r, rows[r.Role])
+	b.titles(zones, nodes, top, y)
+	for _, r := range roles {
+		b.role(r, nodes, rows[r.Role])
 	}
-	b.legend(y + 30)
-	return b.Drawing
+	return y
+}
+
+// stands tells whether a role has anybody anywhere.
+func (b *boardDrawing) stands(role field.RoleName) bool {
+	return slices.ContainsFunc(b.snap.Members, func(m engine.MemberView) bool { return m.Role == role })
 }
 
 type boardDrawing struct {
@@ -95,15 +137,14 @@ func (b *boardDrawing) text(x, y, size float64, s string, c color.RGBA, bold boo
 	b.add(Shape{Kind: Text, X: x, Y: y, Text: s, Size: size, Fill: c, Bold: bold})
 }
 
-func (b *boardDrawing) titles(zones []Shape, nodes []engine.NodeView, bottom float64) {
-	b.text(edge, edge+14, 16, b.snap.Field, b.t.Ink, true)
-	b.text(edge, edge+30, 9, fmt.Sprintf("%s, %s", b.snap.State, b.snap.At.Local().Format("2 January 2006, 15:04:05")), b.t.Dim, false)
+// titles names the zones and nodes of a row of posts and draws the posts down to the ground.
+func (b *boardDrawing) titles(zones []Shape, nodes []engine.NodeView, top, bottom float64) {
 	for _, z := range zones {
 		name := z.Label
 		if name == "" {
 			name = "no zone"
 		}
-		b.text(z.X+4, edge+58, 10, name, b.t.Ink, true)
+		b.text(z.X+4, top+58, 10, name, b.t.Ink, true)
 		b.add(Shape{Kind: Line, X: z.X + 2, Y: edge + 64, W: z.W - 4, Edge: b.t.Rule, Width: 0.7})
 		b.add(Shape{Kind: Box, X: z.X, Y: bottom, W: z.W, H: 5, Fill: b.t.Ground, Label: "ground of " + name})
 	}
@@ -113,8 +154,8 @@ func (b *boardDrawing) titles(zones []Shape, nodes []engine.NodeView, bottom flo
 		if n.Dark {
 			c = b.t.Dark
 		}
-		b.centred(x, edge+78, 8, string(n.Node), c)
-		b.add(Shape{Kind: Line, X: x, Y: edge + head - 10, H: bottom - edge - head + 10, Edge: b.t.Rule, Width: 0.7})
+		b.centred(x, top+78, 8, string(n.Node), c)
+		b.add(Shape{Kind: Line, X: x, Y: top + head - 10, H: bottom - top - head + 10, Edge: b.t.Rule, Width: 0.7})
 	}
 }
 
@@ -134,16 +175,16 @@ func (b *boardDrawing) here(role field.RoleName) map[field.NodeName][]engine.Mem
 	return out
 }
 
-// rowHeight is the height of a role's row: members of one node stand below each other.
-func (b *boardDrawing) rowHeight(role field.RoleName) float64 {
-	most := 1
-	for _, members := range b.here(role) {
-		most = max(most, len(members))
+// rowHeight is the height of a role's row, and whether anybody stands in it: members of one node stand below each other.
+func (b *boardDrawing) rowHeight(role field.RoleName, nodes []engine.NodeView) (height float64, anybody bool) {
+	most, here := 0, b.here(role)
+	for _, n := range nodes {
+		most = max(most, len(here[n.Node]))
 	}
-	return float64(most)*(lamp+16) + 14
+	return float64(max(most, 1))*(lamp+16) + 14, most > 0
 }
 
-func (b *boardDrawing) role(r engine.RoleView, y float64) {
+func (b *boardDrawing) role(r engine.RoleView, nodes []engine.NodeView, y float64) {
 	b.text(edge, y+12, 11, string(r.Role), b.t.Ink, true)
 	b.add(Shape{Kind: Text, X: edge + margin - 24, Y: y + 12, Text: fmt.Sprintf("%d/%d", r.Ready, r.Want), Size: 11, Fill: b.t.Lit, Bold: true, Right: true})
 	about := string(r.Kind)
@@ -155,7 +196,7 @@ func (b *boardDrawing) role(r engine.RoleView, y float64) {
 	}
 	b.text(edge, y+24, 8, about, b.t.Dim, false)
 	here := b.here(r.Role)
-	for _, n := range b.snap.Nodes {
+	for _, n := range nodes {
 		for i, m := range here[n.Node] {
 			b.lantern(b.at[n.Node], y+float64(i)*(lamp+16), m)
 		}

@@ -6,6 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/font/liberation"
+
 	"lanternfield/internal/core/field"
 )
 
@@ -33,6 +36,7 @@ func fieldOf(roles, nodes int) *field.Field {
 // TestDrawingsOfThreeSizes looks at the order and at what survives as structure: everybody is there, nothing lies over
 // anything else, and nothing is off the page.
 func TestDrawingsOfThreeSizes(t *testing.T) {
+	fonts := font.NewCache(liberation.Collection())
 	for _, size := range [][2]int{{1, 1}, {5, 9}, {18, 60}} {
 		f := fieldOf(size[0], size[1])
 		snap := Draft(f)
@@ -55,7 +59,12 @@ func TestDrawingsOfThreeSizes(t *testing.T) {
 					boxes = append(boxes, s)
 				case Text:
 					said += s.Text + "\n"
-					if s.Y < 0 || s.Y > d.H {
+					face := textFace(fonts, s)
+					end := s.X + float64(face.Width(s.Text))
+					if s.Right {
+						end = s.X
+					}
+					if s.Y < 0 || s.Y > d.H || end > d.W {
 						t.Errorf("%s of %v: the text %q is off the page", kind, size, s.Text)
 					}
 					for _, o := range texts {
@@ -69,6 +78,16 @@ func TestDrawingsOfThreeSizes(t *testing.T) {
 			for _, r := range f.Roles {
 				if !strings.Contains(said, string(r.Name)) {
 					t.Errorf("%s of %v: %s is not in it", kind, size, r.Name)
+				}
+			}
+			if kind == "board" {
+				for _, m := range snap.Members {
+					if !slices.ContainsFunc(boxes, func(s Shape) bool { return s.Label == string(m.Member) }) {
+						t.Errorf("board of %v: %s is missing", size, m.Member)
+					}
+				}
+				if most := 2*edge + margin + mostColumns*(column+zoneGap); d.W > most || d.W > 2*d.H {
+					t.Errorf("board of %v: %g by %g is no page", size, d.W, d.H)
 				}
 			}
 			if kind == "order" {

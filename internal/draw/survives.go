@@ -49,7 +49,7 @@ func Survives(snap *engine.Snapshot, t Theme) *Drawing {
 	}
 	singles, doubles := scene.Worst(6)
 	b := &boardDrawing{Drawing: &Drawing{Page: t.Page}, t: t, snap: snap}
-	b.W = max(480, 2*edge+margin+float64(len(units))*cellW)
+	b.W = max(2*edge+float64(len(survivesLegend))*3.9, 2*edge+margin+float64(len(units))*cellW)
 	top := edge + 76.0
 	bottom := top + float64(len(snap.Roles))*cellH
 	b.H = bottom + 66 + 14*float64(max(1, len(singles))+max(1, len(doubles))) + 62
@@ -82,9 +82,11 @@ func Survives(snap *engine.Snapshot, t Theme) *Drawing {
 	y := bottom + 36
 	y = b.worst(y, "one failure that stops something", singles, "No single failure of a node or a zone would stop anything.")
 	b.worst(y+10, "two failures that together stop more", doubles, "Nor would any two together stop more.")
-	b.text(edge, b.H-edge+8, 8, "red: it stops; dashed: it goes on without any reserve; shaded: it goes on with fewer; empty: it loses nobody. Calls are followed.", t.Dim, false)
+	b.text(edge, b.H-edge+8, 8, survivesLegend, t.Dim, false)
 	return b.Drawing
 }
+
+const survivesLegend = "red: it stops; dashed: it goes on without any reserve; shaded: it goes on with fewer; empty: it loses nobody. Calls are followed."
 
 // cell says what is left of a role after a failure.
 func (b *boardDrawing) cell(loss whatif.Loss, r engine.RoleView, x, y float64) {
