@@ -126,7 +126,7 @@ func (a *Agent) resume(ctx context.Context) error {
 	}
 	for _, e := range entries {
 		var o order.Order
-		if readJSON(filepath.Join(a.disk.keeps(), e.Name(), "order.json"), &o) == nil && o.Member != "" {
+		if readJSON(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o) == nil && o.Member != "" {
 			a.hold(ctx, o)
 		}
 	}
@@ -158,19 +158,25 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 	if a.members[o.Member] != h {
 		return
 	}
-	if err := os.RemoveAll(a.disk.keep(o.Member)); err != nil {
-		slog.Error("member's record cannot be removed", "member", o.Member, "error", err)
-	}
 	delete(a.members, o.Member)
+	keep := a.disk.keep(o.Member)
 	if o.Revision == h.member.order.Revision {
+		if err := os.RemoveAll(keep); err != nil {
+			slog.Error("member's record cannot be removed", "member", o.Member, "error", err)
+		}
 		return
 	}
-	if err := a.keepOrder(o); err != nil {
-		slog.Error("an order cannot be kept", "member", o.Member, "error", err)
-		return // it has been taken, and is repeated by the next controller
+	entries, _ := os.ReadDir(keep) // the newer order stays: it has been taken, and is not sent again
+	for _, e := range entries {
+		if e.Name() != orderFile {
+			_ = os.RemoveAll(filepath.Join(keep, e.Name()))
+		}
 	}
 	a.hold(ctx, o)
 }
+
+// orderFile holds the newest order for a member, in what is kept of it.
+const orderFile = "order.json"
 
 // keepOrder writes an order to the disk.
 func (a *Agent) keepOrder(o order.Order) error {
@@ -178,7 +184,7 @@ func (a *Agent) keepOrder(o order.Order) error {
 	if err := os.MkdirAll(keep, 0o700); err != nil {
 		return diskError(err)
 	}
-	return writeSafe(filepath.Join(keep, "order.json"), o)
+	return writeSafe(filepath.Join(keep, orderFile), o)
 }
 
 // Refused is an order that is not taken, with the reason.

@@ -162,7 +162,7 @@ func (a *app) printReview(r *plan.Review) {
 	mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-", plan.Forget: "-", plan.Free: "·"}
 	number := 0
 	for _, part := range r.Parts() {
-		fmt.Fprintln(a.out, r.Title(part[0]))
+		fmt.Fprintln(a.out, r.Title(part))
 		for _, s := range part {
 			number++
 			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Text)

@@ -163,6 +163,9 @@ func (f RoleFounded) apply(s *State, _ time.Time) {
 }
 
 func (f RoleFounded) Sentence() string {
+	if len(f.Founders) == 0 {
+		return fmt.Sprintf("%s goes on with data that was kept", f.Role)
+	}
 	return fmt.Sprintf("%s is founded by %s", f.Role, joinNames(f.Founders))
 }
 

@@ -328,8 +328,9 @@ func (r *Review) Parts() [][]Step {
 	return parts
 }
 
-// Title words the part of the review that a step belongs to, and what the roles of its stage wait for.
-func (r *Review) Title(of Step) string {
+// Title words a part of the review, and what its roles wait for.
+func (r *Review) Title(part []Step) string {
+	of := part[0]
 	switch {
 	case of.Kind == Prepare:
 		return "First, the nodes"
@@ -338,9 +339,13 @@ func (r *Review) Title(of Step) string {
 	case of.Stage == 0:
 		return "What the draft has no more"
 	}
+	roles := map[field.RoleName]bool{}
+	for _, s := range part {
+		roles[s.Role] = true
+	}
 	var waits []string
 	for _, g := range r.Gates {
-		if slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Stage == of.Stage && s.Role == g.Role }) {
+		if roles[g.Role] {
 			waits = append(waits, fmt.Sprintf("%s waits for %s: %s", g.Role, g.On, g.Gate))
 		}
 	}

@@ -108,7 +108,7 @@ func ReviewBody(width int, k look.Look, r *plan.Review, findings []finding.Findi
 		if i > 0 {
 			all = append(all, line{head: true})
 		}
-		for _, words := range grid.Wrap(r.Title(part[0]), min(width-2, wideFrame)-4) {
+		for _, words := range grid.Wrap(r.Title(part), min(width-2, wideFrame)-4) {
 			all = append(all, line{text: words, style: k.Quiet(), head: true})
 		}
 		if part[0].Kind == plan.Prepare { // one line says it for all of them
