@@ -156,7 +156,7 @@ func TestBoardFromDraftToQuit(t *testing.T) {
 
 	// A file that is broken meanwhile changes nothing.
 	x.write("format: 1\nfield: saltmarsh\nnodse: []\n")
-	s.has(`The file cannot be used, the last good draft stays: line 1: the file lacks nodes and roles (and 1 more)`)
+	s.has(`The file cannot be used, the last good draft stays: line 3: unknown key "nodse" in the file; did you mean "nodes"? (and 1 more)`)
 
 	// Quitting stops nothing.
 	s.press("q")

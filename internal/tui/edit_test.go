@@ -260,3 +260,11 @@ func TestKeysThatHaveNothingToChangeSaySo(t *testing.T) {
 		t.Errorf("undo: %s", a.message)
 	}
 }
+
+// TestASlipOfTheKeyboardIsSaidFirst breaks the file in a way that is wrong in two places: what explains both is said.
+func TestASlipOfTheKeyboardIsSaidFirst(t *testing.T) {
+	_, err := fieldfile.Parse("it.field.yaml", []byte(strings.Replace(edited, "roles:", "rolez:", 1)), nil)
+	if got, want := inOneLine(err), `line 7: unknown key "rolez" in the file; did you mean "roles"? (and 1 more)`; got != want {
+		t.Errorf("got %s, want %s", got, want)
+	}
+}

@@ -223,11 +223,18 @@ func inOneLine(err error) string {
 	if !errors.As(err, &errs) || len(errs) == 0 {
 		return err.Error()
 	}
-	text := errs[0].Text
-	if errs[0].Line > 0 {
-		text = fmt.Sprintf("line %d: %s", errs[0].Line, text)
+	first := errs[0]
+	for _, e := range errs { // what is likely a slip of the keyboard explains the others
+		if strings.HasPrefix(e.Hint, "did you mean") {
+			first = e
+			break
+		}
 	}
-	if hint, _, _ := strings.Cut(errs[0].Hint, "?"); strings.HasPrefix(hint, "did you mean") {
+	text := first.Text
+	if first.Line > 0 {
+		text = fmt.Sprintf("line %d: %s", first.Line, text)
+	}
+	if hint, _, _ := strings.Cut(first.Hint, "?"); strings.HasPrefix(hint, "did you mean") {
 		text += "; " + hint + "?"
 	}
 	if len(errs) > 1 {
