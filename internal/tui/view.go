@@ -299,7 +299,7 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 		at, ago := a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at))
 		text, short = fmt.Sprintf("the past: as it was at %s, %s ago; n returns to now", at, ago), fmt.Sprintf("the past: %s, %s ago; n: now", at, ago)
 	case a.mode == carrying:
-		text = fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member)
+		text, short = fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member), fmt.Sprintf("carrying %s: enter drops it", a.carried.Member)
 	case a.mode == filtering:
 		text = "choosing lines: enter takes the words, esc shows all"
 	case a.mode == inFindings:
@@ -320,7 +320,7 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 	case a.mode == inProposal:
 		text = "proposed: enter takes it, esc moves nothing"
 	case a.whatIf && a.view == boardView:
-		text = "what if: move to choose what fails, esc ends it"
+		text, short = "what if: move to choose what fails, esc ends it", "what if: choose what fails, esc ends it"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
 		text = "paused: space goes on"
 	default:
