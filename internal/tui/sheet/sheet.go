@@ -249,13 +249,13 @@ func OfMember(f *field.Field, r *field.Role, member field.MemberName, node *fiel
 func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 	s := &sheet{group: "the node"}
 	at := func(path ...string) []string { return append([]string{"nodes", string(n.Name)}, path...) }
-	note := ""
+	note, help := "", "a range keeps its length when it is renamed"
 	if n.Set != "" {
-		note = "a set; what is changed here is changed for all of it"
+		note, help = "all of the set", "all its nodes are named after it; what is changed here is changed for all of them"
 	} else if entry != string(n.Name) {
 		note = "one of a range; what is changed here is changed for it alone"
 	}
-	s.add(Row{Label: "name", Value: entry, Note: note, Kind: Rename, What: arrange.ANode, Help: "a range keeps its length when it is renamed"})
+	s.add(Row{Label: "name", Value: entry, Note: note, Kind: Rename, What: arrange.ANode, Help: help})
 	if n.Set == "" {
 		s.add(Row{Label: "zone", Value: string(n.Zone), Path: at("zone"), Help: "what fails together; a name that is new makes a new zone"})
 	} else {
@@ -299,7 +299,7 @@ func (s *sheet) set(f *field.Field, set string, at func(...string) []string) {
 	}
 	count := f.Sets()[set]
 	s.add(Row{Label: "least", Value: strconv.Itoa(count.Least), Kind: Plain, Path: at("set", "least"), Help: "so many of its nodes are there whatever members want"})
-	s.add(Row{Label: "most", Value: strconv.Itoa(count.Most), Note: fmt.Sprintf("the draft wants %d of them", count.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
+	s.add(Row{Label: "most", Value: strconv.Itoa(count.Most), Note: fmt.Sprintf("%d wanted", count.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
 	s.add(Row{Label: "zones", Value: "[" + strings.Join(zones, ", ") + "]", Kind: Plain, Path: at("zones"), Help: "of its nodes, in turn"})
 }
 
@@ -355,7 +355,7 @@ func OfField(f *field.Field, variables []Variable, draft, live footprint.Footpri
 	for _, name := range slices.Sorted(maps.Keys(sets)) {
 		c, at := sets[name], func(path ...string) []string { return append([]string{"nodes", name}, path...) }
 		s.add(Row{Label: name + ", least", Value: strconv.Itoa(c.Least), Kind: Plain, Path: at("set", "least"), Help: "so many of its nodes are there whatever members want"})
-		s.add(Row{Label: name + ", most", Value: strconv.Itoa(c.Most), Note: fmt.Sprintf("the draft wants %d of them", c.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
+		s.add(Row{Label: name + ", most", Value: strconv.Itoa(c.Most), Note: fmt.Sprintf("%d wanted", c.There), Kind: Plain, Path: at("set", "most"), Help: "no more than so many are made"})
 		s.add(Row{Label: "take the set out", Kind: Drop, Path: at(), Note: name})
 	}
 	s.group = "what it takes, and what runs takes"
