@@ -338,12 +338,12 @@ func TestProbesJudgeAnswers(t *testing.T) {
 			t.Errorf("%+v: got %v, want %q", test.probe, err, test.want)
 		}
 	}
-	leads, term := a.leads(context.Background(), &field.LeaderProbe{Call: probe("/health", "", "").Call, IsMe: "body.leader == body.me", Term: "int(body.term)"})
-	if !leads || term != 12 {
-		t.Errorf("leads: %v %d", leads, term)
+	leads, term, err := a.leads(context.Background(), &field.LeaderProbe{Call: probe("/health", "", "").Call, IsMe: "body.leader == body.me", Term: "int(body.term)"})
+	if !leads || term != 12 || err != nil {
+		t.Errorf("leads: %v %d %v", leads, term, err)
 	}
 	roster, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.members", ID: "item.ID", Name: "item.name", Voter: "not (item.isLearner ?? false)"})
-	if err != nil || fmt.Sprint(roster) != "[{7 it-1 true} {8  false}]" {
+	if err != nil || fmt.Sprint(roster) != "[{8  false} {7 it-1 true}]" {
 		t.Errorf("roster: %v %v", roster, err)
 	}
 	if _, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.leader", ID: "1", Name: "1"}); err == nil {

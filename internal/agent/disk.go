@@ -93,6 +93,8 @@ type keptProcess struct {
 	LogFrom     int64 `json:"log_from"`   // where its output begins in the log
 	Ended       bool  `json:"ended"`
 	Attempt     int   `json:"attempt"`
+
+	Refused uint64 `json:"refused,omitempty"` // the revision whose spec was found unfit: the one before stays in force
 }
 
 // writeSafe replaces a file whole, and returns after it is on the disk.
@@ -164,15 +166,18 @@ func readJSON(name string, into any) error {
 	return json.Unmarshal(data, into)
 }
 
-// writeFiles puts a member's config files in place. Those already as wanted are left alone; it tells which changed.
-func writeFiles(dir string, files []order.File, which func(order.File) bool) (changed []string, err error) {
+// writeFiles puts a member's config files in place. Those already as wanted, and those that are written once and are there,
+// are left alone; it gives those that changed, also where it fails half-way.
+func writeFiles(dir string, files []order.File) (changed []replaced, err error) {
 	for _, f := range files {
-		if !which(f) {
-			continue
-		}
 		name := filepath.Join(dir, f.Path)
-		if old, err := os.ReadFile(name); err == nil && string(old) == f.Content {
-			continue
+		was := replaced{File: f}
+		if info, err := os.Lstat(name); err == nil {
+			old, err := os.ReadFile(name)
+			if f.Once || err == nil && string(old) == f.Content {
+				continue
+			}
+			was.old, was.mode, was.there = old, info.Mode().Perm(), err == nil
 		}
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return changed, diskError(err)
@@ -184,7 +189,30 @@ func writeFiles(dir string, files []order.File, which func(order.File) bool) (ch
 		if err := errors.Join(os.Chmod(tmp, fs.FileMode(f.Mode)), os.Rename(tmp, name)); err != nil {
 			return changed, diskError(err)
 		}
-		changed = append(changed, f.Path)
+		changed = append(changed, was)
 	}
 	return changed, nil
+}
+
+// replaced is a file that was written, with what it replaced.
+type replaced struct {
+	order.File
+	old   []byte
+	mode  fs.FileMode
+	there bool // there was one before
+}
+
+// putBack undoes what writeFiles did to those files.
+func putBack(dir string, changed []replaced) error {
+	var errs []error
+	for _, f := range changed {
+		name := filepath.Join(dir, f.Path)
+		if !f.there {
+			errs = append(errs, removeIfThere(name))
+			continue
+		}
+		tmp := name + ".new"
+		errs = append(errs, errors.Join(os.WriteFile(tmp, f.old, f.mode), os.Chmod(tmp, f.mode), os.Rename(tmp, name)))
+	}
+	return diskError(errors.Join(errs...))
 }

@@ -2,12 +2,10 @@ package agent
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
-	"reflect"
 	"sync"
 	"syscall"
 	"time"
@@ -25,6 +23,7 @@ type member struct {
 
 	order    order.Order
 	kept     keptProcess
+	applied  applied // the newest spec that was found fit
 	proc     *process
 	watching context.CancelFunc
 	hung     chan int // incarnations whose alive probe has given up
@@ -77,11 +76,13 @@ func (m *member) give(o order.Order) {
 
 func (m *member) processFile() string { return filepath.Join(m.disk.keep(m.name), "process.json") }
 
+func (m *member) appliedFile() string { return filepath.Join(m.disk.keep(m.name), "applied.json") }
+
 func (m *member) aliveLock() string { return filepath.Join(m.disk.keep(m.name), "alive.lock") }
 
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
-	m.resume()
+	m.resume(ctx)
 	if m.proc == nil && (m.order.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
@@ -97,7 +98,11 @@ func (m *member) run(ctx context.Context) {
 		case want == order.Run && m.proc == nil && retry == nil:
 			retry = m.start(ctx)
 		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
-			m.stop(ctx)
+			if err := m.fit(ctx); err != nil {
+				m.refuse(err) // it goes on as it is
+			} else {
+				m.stop(ctx)
+			}
 			continue
 		case want == order.Stop && m.proc != nil, want == order.Gone && m.proc != nil:
 			forced := m.stop(ctx)
@@ -157,8 +162,8 @@ func (m *member) take(ctx context.Context, o order.Order) bool {
 	if m.proc == nil && (o.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: o.Revision})
 	}
-	if o.Want == order.Run && m.proc != nil && before.Spec != nil && before.Round == o.Round && !reflect.DeepEqual(before.Spec, o.Spec) {
-		m.change(ctx, before.Spec)
+	if o.Want == order.Run && m.proc != nil && before.Round == o.Round {
+		m.change(ctx)
 	}
 	if before.Round != o.Round {
 		m.kept.Attempt = 0 // somebody asked: begin to count anew
@@ -166,72 +171,15 @@ func (m *member) take(ctx context.Context, o order.Order) bool {
 	return before.Want != o.Want || before.Round != o.Round
 }
 
-// change brings another spec to a running member as far as that needs no restart.
-func (m *member) change(ctx context.Context, before *order.Spec) {
-	spec := m.order.Spec
-	reloads := func(f order.File) bool { return f.OnChange == field.OnReload }
-	changed, err := writeFiles(m.disk.member(m.name), spec.Files, reloads)
-	if err == nil && len(changed) > 0 {
-		if err = m.validate(ctx); err == nil {
-			err = m.reload(ctx)
-		} else if _, back := writeFiles(m.disk.member(m.name), before.Files, reloads); back != nil { // it goes on with what worked
-			err = errors.Join(err, back)
-		}
-		r := order.Report{Kind: order.Reloaded}
-		if err != nil {
-			r.Why = err.Error()
-		}
-		m.report(r)
-	} else if err != nil {
-		m.report(order.Report{Kind: order.Reloaded, Why: err.Error()})
-	}
-	probes := func(s *order.Spec) []any { return []any{s.Ready, s.Alive, s.Leader, s.Roster} }
-	if !reflect.DeepEqual(probes(before), probes(spec)) {
-		m.unwatch()
-		m.watch(true)
-	}
-}
-
-func (m *member) validate(ctx context.Context) error {
-	return m.helper(ctx, m.order.Spec.Validate, "the check of its files")
-}
-
-func (m *member) reload(ctx context.Context) error {
-	r := m.order.Spec.Reload
-	switch {
-	case r == nil:
-		return fmt.Errorf("its program says no way to reload")
-	case len(r.Exec) > 0:
-		return m.helper(ctx, r.Exec, "the reload")
-	}
-	return m.proc.signal(signalByName(r.Signal))
-}
-
-func (m *member) helper(ctx context.Context, args []string, what string) error {
-	if len(args) == 0 {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	a := &asker{member: m.name, spec: m.order.Spec, dir: m.disk.member(m.name)}
-	got, err := a.askExec(ctx, args)
-	if err != nil {
-		return fmt.Errorf("%s failed: %w", what, err)
-	}
-	if got.status != 0 {
-		return fmt.Errorf("%s ended with exit code %d: %s", what, got.status, shortened(fmt.Sprint(got.env["output"])))
-	}
-	return nil
-}
-
 // resume finds the process that an earlier agent left running.
-func (m *member) resume() {
+func (m *member) resume(ctx context.Context) {
 	_ = readJSON(m.processFile(), &m.kept)
+	_ = readJSON(m.appliedFile(), &m.applied)
 	if m.kept.Incarnation == 0 || m.kept.Ended {
 		return
 	}
 	if p, err := adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
-		m.adopted(p)
+		m.adopted(ctx, p)
 		return
 	}
 	// The pid was not written down, or its process has ended. Whoever is left holds the lock; a fork that was under way
@@ -242,7 +190,7 @@ func (m *member) resume() {
 		if len(pids) > 0 && m.kept.PID == 0 {
 			if p, err := adopt(pids[0], startTime(pids[0])); err == nil {
 				m.kept.PID, m.kept.StartTime = p.pid, startTime(p.pid)
-				m.adopted(p)
+				m.adopted(ctx, p)
 				return
 			}
 		}
@@ -254,11 +202,17 @@ func (m *member) resume() {
 	m.crashed(order.Exit{})
 }
 
-func (m *member) adopted(p *process) {
+func (m *member) adopted(ctx context.Context, p *process) {
 	m.proc = p
 	m.keep()
 	m.report(order.Report{Kind: order.Adopted, PID: p.pid})
 	m.watch(true)
+	if m.applied.Spec == nil {
+		m.apply(m.order.Revision, m.order.Spec) // an agent of an older version did not note it
+	}
+	if m.order.Want == order.Run && m.kept.Round == m.order.Round && m.applied.Spec != nil {
+		m.change(ctx) // the agent before may have ended between taking an order and carrying it out
+	}
 }
 
 func (m *member) keep() {
@@ -275,7 +229,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		m.report(order.Report{Kind: order.StartFailed, Why: err.Error(), Attempt: m.kept.Attempt, RetryIn: wait})
 		return time.After(wait)
 	}
-	spec := m.order.Spec
+	spec, revision := m.inForce()
 	if spec == nil || len(spec.Command) == 0 {
 		return failed(fmt.Errorf("its order says nothing to run"))
 	}
@@ -298,14 +252,18 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if err := os.MkdirAll(m.disk.member(m.name), 0o755); err != nil {
 		return failed(diskError(err))
 	}
-	if _, err := writeFiles(m.disk.member(m.name), spec.Files, func(order.File) bool { return true }); err != nil {
+	if _, err := writeFiles(m.disk.member(m.name), spec.Files); err != nil {
 		return failed(err)
 	}
-	if err := m.validate(ctx); err != nil {
+	if err := m.validate(ctx, spec); err != nil {
+		if m.applied.Spec != nil && revision != m.applied.Revision {
+			m.refuse(err)
+			return m.start(ctx) // with what worked before
+		}
 		return failed(err)
 	}
 	before := m.kept
-	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize()}
+	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Refused: m.kept.Refused}
 	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
 		m.kept = before
 		return failed(err)
@@ -319,7 +277,8 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	m.proc, m.kept.PID, m.kept.StartTime = p, p.pid, started
 	m.heavy, m.beyond = false, ""
 	m.keep()
-	m.report(order.Report{Kind: order.Started, PID: p.pid})
+	m.apply(revision, spec)
+	m.report(order.Report{Kind: order.Started, PID: p.pid, Revision: revision})
 	m.watch(false)
 	return nil
 }
@@ -350,7 +309,8 @@ func (m *member) watch(wasReady bool) {
 	ctx, cancel := context.WithCancel(context.Background())
 	m.watching = cancel
 	incarnation := m.kept.Incarnation
-	w := &watcher{member: m.name, spec: m.order.Spec, look: m.look, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
+	spec, _ := m.inForce()
+	w := &watcher{member: m.name, spec: spec, look: m.look, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
 		report: func(r order.Report) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation
@@ -361,6 +321,9 @@ func (m *member) watch(wasReady bool) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			x.Memory = m.measure.Memory
+			if x.LastGood = m.measure.LastGood; x.OK {
+				x.LastGood = x.At
+			}
 			m.measure = x
 			if !x.OK {
 				m.ready = time.Time{}

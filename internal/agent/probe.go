@@ -8,10 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
+	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -121,7 +124,7 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 	got := ""
 	if t.Send != "" {
 		if _, err := io.WriteString(conn, t.Send); err != nil {
-			return nil, fmt.Errorf("send: %s", plainNet(err))
+			return nil, netError("send to "+a.address(t.Port), err)
 		}
 	}
 	if t.Expect != "" {
@@ -130,11 +133,14 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 			n, err := conn.Read(buf)
 			got += string(buf[:n])
 			if err != nil && !strings.Contains(got, t.Expect) {
-				return nil, fmt.Errorf("the answer has no %q: %s", t.Expect, shortened(got))
+				if got == "" {
+					return nil, netError(fmt.Sprintf("wait for %q from %s", t.Expect, a.address(t.Port)), err)
+				}
+				return nil, &worded{fmt.Sprintf("the answer has no %q: %s", t.Expect, shortened(got)), err}
 			}
 		}
 	}
-	return &answer{status: 200, env: map[string]any{"body": got, "me": string(a.member)}}, nil
+	return &answer{status: 200, env: map[string]any{"body": got, "output": got, "me": string(a.member)}}, nil
 }
 
 func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
@@ -159,7 +165,7 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 		return nil, fmt.Errorf("%s: %w", args[0], err)
 	}
 	if ctx.Err() != nil {
-		return nil, fmt.Errorf("%s took too long", args[0])
+		return nil, &worded{args[0] + " took too long", context.Cause(ctx)}
 	}
 	code := cmd.ProcessState.ExitCode()
 	return &answer{status: code, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
@@ -193,7 +199,8 @@ func (a *asker) judge(p *field.Probe, got *answer) error {
 		case p.HTTP != nil && got.status >= 400:
 			return fmt.Errorf("the answer was HTTP status %d: %s", got.status, refusal(got))
 		case len(p.Exec) > 0 && got.status != 0:
-			return fmt.Errorf("%s ended with exit code %d: %s", p.Exec[0], got.status, shortened(fmt.Sprint(got.env["output"])))
+			last, _ := lastWords(fmt.Sprint(got.env["output"]), 3, 240)
+			return fmt.Errorf("%s ended with exit code %d: %s", p.Exec[0], got.status, last)
 		}
 		return nil
 	}
@@ -219,25 +226,45 @@ func (a *asker) eval(text string, env map[string]any) (any, error) {
 	return expr.Run(program, env)
 }
 
-// leads asks whether the member leads its cluster, and in which term.
-func (a *asker) leads(ctx context.Context, p *field.LeaderProbe) (leads bool, term uint64) {
+// leads asks whether the member leads its cluster, and in which term. With an error that is not known.
+func (a *asker) leads(ctx context.Context, p *field.LeaderProbe) (leads bool, term uint64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, p.Timeout.Or(probeTimeout))
 	defer cancel()
 	got, err := a.ask(ctx, p.Call)
 	if err != nil {
-		return false, 0
+		return false, 0, err
 	}
 	is, err := a.eval(p.IsMe, got.env)
-	if err != nil || is != true {
-		return false, 0
+	if err != nil {
+		return false, 0, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.IsMe, firstLine(err))
+	}
+	if is != true {
+		return false, 0, nil
 	}
 	if p.Term != "" {
-		if t, err := a.eval(p.Term, got.env); err == nil {
-			term, _ = strconv.ParseUint(fmt.Sprint(t), 10, 64)
+		t, err := a.eval(p.Term, got.env)
+		if err != nil {
+			return false, 0, fmt.Errorf("the answer was %s, and `%s` finds no term in it: %s", shortened(jsonText(got.env["body"])), p.Term, firstLine(err))
 		}
+		term = wholeNumber(t)
 	}
-	return true, term
+	return true, term, nil
 }
+
+// wholeNumber reads a number that an expression gave; numbers in JSON come as floating point.
+func wholeNumber(v any) uint64 {
+	if f, ok := v.(float64); ok && f >= 0 {
+		return uint64(f)
+	}
+	n, _ := strconv.ParseUint(strings.TrimSpace(fmt.Sprint(v)), 10, 64)
+	return n
+}
+
+// What is read of a cluster's own list at the most: a program that lists more than this, or longer names, is not believed.
+const (
+	mostRoster     = 1000
+	mostRosterName = 200
+)
 
 // roster reads the cluster's own list of members.
 func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.RosterEntry, error) {
@@ -249,31 +276,53 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 	}
 	list, err := a.eval(p.Each, got.env)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.Each, firstLine(err))
 	}
-	items, ok := list.([]any)
-	if !ok {
-		return nil, fmt.Errorf("`%s` is not a list", p.Each)
+	items := reflect.ValueOf(list)
+	if !items.IsValid() || items.Kind() != reflect.Slice {
+		return nil, fmt.Errorf("the answer was %s, and `%s` is not a list in it", shortened(jsonText(got.env["body"])), p.Each)
 	}
-	entries := make([]order.RosterEntry, 0, len(items))
-	for _, item := range items {
+	if n := items.Len(); n > mostRoster {
+		return nil, fmt.Errorf("it lists %d members, and %d are the most that are read", n, mostRoster)
+	}
+	entries := make([]order.RosterEntry, 0, items.Len())
+	for i := range items.Len() {
+		item := items.Index(i).Interface()
 		env := map[string]any{"item": item, "me": string(a.member)}
-		id, err := a.eval(p.ID, env)
+		one := func(key, text string) (string, error) {
+			value, err := a.eval(text, env)
+			if err != nil {
+				return "", fmt.Errorf("`%s` cannot be evaluated on the entry %s: %s", text, shortened(jsonText(item)), firstLine(err))
+			}
+			if value == nil {
+				return "", fmt.Errorf("`%s` finds no %s in the entry %s", text, key, shortened(jsonText(item)))
+			}
+			word := fmt.Sprint(value)
+			if f, ok := value.(float64); ok && f == math.Trunc(f) {
+				word = strconv.FormatFloat(f, 'f', -1, 64)
+			}
+			if len(word) > mostRosterName {
+				return "", fmt.Errorf("the %s that `%s` finds is longer than %d characters: %s", key, text, mostRosterName, shortened(word))
+			}
+			return clean(word), nil
+		}
+		id, err := one("id", p.ID)
 		if err != nil {
 			return nil, err
 		}
-		name, err := a.eval(p.Name, env)
+		name, err := one("name", p.Name)
 		if err != nil {
 			return nil, err
 		}
 		var voter any = true
 		if p.Voter != "" {
 			if voter, err = a.eval(p.Voter, env); err != nil {
-				return nil, err
+				return nil, fmt.Errorf("`%s` cannot be evaluated on the entry %s: %s", p.Voter, shortened(jsonText(item)), firstLine(err))
 			}
 		}
-		entries = append(entries, order.RosterEntry{ID: fmt.Sprint(id), Name: fmt.Sprint(name), Voter: voter == true})
+		entries = append(entries, order.RosterEntry{ID: id, Name: name, Voter: voter == true})
 	}
+	slices.SortFunc(entries, func(x, y order.RosterEntry) int { return cmp.Or(cmp.Compare(x.Name, y.Name), cmp.Compare(x.ID, y.ID)) })
 	return entries, nil
 }
 

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -23,6 +24,12 @@ const (
 	failsBeforeUnready = 2
 	// How long a failing probe is kept quiet at a start-up, and between two different answers.
 	startupQuiet = 2 * time.Second
+	// How long a list of members that goes on changing is read quickly, before that waits for its next turn.
+	rosterHurry = 3 * time.Second
+	// How long it must not have changed to be read quickly again when it does.
+	calmFor = 10 * time.Second
+	// How often it is said anew why a leader or a list cannot be read.
+	sayAgain = 30 * time.Second
 	// How long the alive probe may fail, after it has succeeded, before the member is restarted.
 	aliveFor = 30 * time.Second
 )
@@ -33,7 +40,8 @@ type Measure struct {
 	LatencyMS float64   `json:"latency_ms"`
 	Error     string    `json:"error"`
 	At        time.Time `json:"at"`
-	Memory    int64     `json:"memory,omitempty"` // bytes that its processes have for themselves
+	Memory    int64     `json:"memory,omitempty"`   // bytes that its processes have for themselves
+	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
 }
 
 // watcher probes one process of a member until its context ends, and reports what changes.
@@ -109,6 +117,7 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 	}
 	ask := w.asker()
 	ready, everReady, fails, said := false, w.wasReady, 0, ""
+	good := time.Now() // when it was asked what it answered well last
 	pace := firstPace
 	begin := time.Now()
 	saidAt := begin
@@ -131,7 +140,7 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 		every := w.every(probe)
 		switch {
 		case err == nil:
-			fails, said, pace = 0, "", every
+			fails, said, pace, good = 0, "", every, asked
 			if !ready {
 				ready = true
 				w.report(order.Report{Kind: order.Ready})
@@ -146,7 +155,8 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 			fails++
 			worthSaying := said != m.Error && time.Since(saidAt) > startupQuiet
 			if everReady {
-				worthSaying = fails >= failsBeforeUnready && (said == "" || worthSaying)
+				silent := errors.Is(err, context.DeadlineExceeded) && time.Since(good) > w.patience(probe, true) // as good as failed twice
+				worthSaying = (fails >= failsBeforeUnready || silent) && (said == "" || worthSaying)
 			}
 			if worthSaying {
 				said, saidAt, ready = m.Error, time.Now(), false
@@ -187,13 +197,25 @@ func (w *watcher) watchLeader(ctx context.Context, lit <-chan struct{}) {
 		return
 	}
 	ask, every := w.asker(), w.spec.Leader.Every.Or(probePace)
-	leading, term, first := false, uint64(0), true
+	leading, term, first, unsure := false, uint64(0), true, ""
+	var saidAt time.Time
 	for {
-		leads, t := ask.leads(ctx, w.spec.Leader)
+		leads, t, err := ask.leads(ctx, w.spec.Leader)
 		if ctx.Err() != nil {
 			return
 		}
-		if leads != leading || t != term || first && leads {
+		if err != nil {
+			if leading && unsure != err.Error() && time.Since(saidAt) > sayAgain { // it may lead still: what it said last is not taken back
+				unsure, saidAt = err.Error(), time.Now()
+				w.report(order.Report{Kind: order.Leading, Leads: true, Term: term, Unknown: true, Why: unsure})
+			}
+			if !sleepOr(ctx, every, w.look.leader) {
+				return
+			}
+			continue
+		}
+		if leads != leading || t != term || first && leads || unsure != "" {
+			unsure = ""
 			w.report(order.Report{Kind: order.Leading, Leads: leads, Term: t})
 			if leads { // what the others said of the roster is not believed from now on
 				w.look.led.Store(true)
@@ -213,23 +235,46 @@ func (w *watcher) watchRoster(ctx context.Context, lit <-chan struct{}) {
 	}
 	ask, every := w.asker(), w.spec.Roster.Every.Or(2*probePace)
 	var last []order.RosterEntry
-	pace := firstPace
+	pace, unread, hurry, calm := firstPace, "", time.Now().Add(rosterHurry), time.Now()
+	var saidAt time.Time
 	for {
 		entries, err := ask.roster(ctx, w.spec.Roster)
 		if ctx.Err() != nil {
 			return
 		}
-		if err == nil {
-			if w.look.led.Swap(false) || !slices.Equal(entries, last) {
-				w.report(order.Report{Kind: order.RosterRead, Roster: entries})
-				last, pace = entries, firstPace // it may go on changing
+		switch {
+		case err == nil:
+			led := w.look.led.Swap(false)
+			if led {
+				hurry = time.Now().Add(rosterHurry)
 			}
+			if !slices.Equal(entries, last) {
+				calm = time.Now()
+			} else if time.Since(calm) > calmFor {
+				hurry = time.Now().Add(rosterHurry)
+			}
+			if led || unread != "" || !slices.Equal(entries, last) {
+				w.report(order.Report{Kind: order.RosterRead, Roster: entries})
+				last, unread = entries, ""
+				if time.Now().Before(hurry) {
+					pace = firstPace // it may go on changing
+				}
+			}
+		case unread != err.Error() && !worldly(err) && time.Since(saidAt) > sayAgain:
+			unread, saidAt = err.Error(), time.Now()
+			w.report(order.Report{Kind: order.RosterRead, Why: unread})
 		}
 		if !sleepOr(ctx, pace, w.look.roster) {
 			return
 		}
 		pace = min(pace*2, every)
 	}
+}
+
+// worldly tells whether an error is of the network or of time, and says nothing of what was asked.
+func worldly(err error) bool {
+	var w *worded
+	return errors.As(err, &w)
 }
 
 func (w *watcher) watchAlive(ctx context.Context) {

@@ -54,6 +54,8 @@ func (s *State) seat(role *field.Role, m *Member) membership.Seat {
 	switch {
 	case !m.Admitted || m.Left, m.Leaving && role.Program != nil && len(role.Program.Leave) > 0 && m.Steps[order.Leave] >= len(role.Program.Leave):
 		return membership.Outside
+	case s.joins(m):
+		return membership.Outside // steps that come after its start are still to be done
 	case !m.Founding && role.Program != nil && m.Steps[order.Promote] < len(role.Program.Promote):
 		return membership.Learner
 	}

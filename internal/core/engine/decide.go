@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"errors"
 	"fmt"
 	"reflect"
 	"slices"
@@ -29,12 +28,16 @@ type Deploy struct {
 	Draft    *field.Field
 	Bindings map[field.NodeName]Binding
 	By       string
+	Accepted *plan.Review // the review that was seen; nil where none was, and any will do
 }
 
 // Halt, Resume and Restart ask for members to be stopped, started again, or restarted one by one.
 type (
-	Halt    struct{ Members []field.MemberName }
-	Resume  struct{ Members []field.MemberName }
+	Halt   struct{ Members []field.MemberName }
+	Resume struct {
+		Members []field.MemberName
+		Without []field.MemberName // whose data is given up, should it be the newest or not to be read
+	}
 	Restart struct{ Members []field.MemberName }
 )
 
@@ -107,16 +110,16 @@ func Observe(s *State, at time.Time, in Input) ([]Event, error) {
 
 func (in Pause) decide(s *State) ([]Fact, error) {
 	switch {
-	case !s.Rollout.Active() || s.Retired:
+	case !s.Rollout.Active() || s.Retired || s.Retiring:
 		return nil, fmt.Errorf("nothing is under way that could be paused")
-	case s.Rollout.Paused:
+	case s.Rollout.held():
 		return nil, fmt.Errorf("it is paused already")
 	}
 	return []Fact{RolloutPaused(in)}, nil
 }
 
 func (in GoOn) decide(s *State) ([]Fact, error) {
-	if !s.Rollout.Paused {
+	if !s.Rollout.held() {
 		return nil, fmt.Errorf("it is not paused")
 	}
 	return []Fact{RolloutResumed(in)}, nil
@@ -130,6 +133,9 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
 	}
+	if err := in.sameReview(s); err != nil {
+		return nil, err
+	}
 	if s.Retired || s.Field == nil {
 		in.Draft = plan.Grow(in.Draft, plan.Live{})
 	} else {
@@ -139,10 +145,10 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 	if troubled := s.troubled(); s.Deployed() && len(troubled) > 0 {
 		again = append(again, ProceduresResumed{Members: troubled})
 	}
-	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() {
+	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() && s.Stalled == "" && !s.anyUnfit() {
 		return again, nil
 	}
-	if err := errors.Join(s.guardNodes(in.Draft), s.guardVotes(in.Draft)); err != nil {
+	if err := s.guard(in.Draft); err != nil {
 		return nil, err
 	}
 	accepted := Accepted{Field: in.Draft, Bound: map[field.NodeName]Binding{}, By: in.By}
@@ -171,7 +177,16 @@ func (s *State) failed() []Fact {
 	if len(names) == 0 {
 		return nil
 	}
-	return []Fact{RestartAsked{Members: names, Why: "tried again"}}
+	return []Fact{RestartAsked{Members: names, Why: "tried again", Part: true}}
+}
+
+func (s *State) anyUnfit() bool {
+	for _, m := range s.Members {
+		if m.Unfit != "" && m.Phase != Gone {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *State) anyHalted() bool {
@@ -208,11 +223,12 @@ func (in Resume) decide(s *State) ([]Fact, error) {
 	if err := s.guardOrder("start"); err != nil {
 		return nil, err
 	}
-	names := s.pick(in.Members, func(m *Member) bool { return m.Halted })
-	if len(names) == 0 {
+	without := s.pick(in.Without, func(m *Member) bool { return s.role(m.Role).Cold || m.Halted })
+	names := s.pick(in.Members, func(m *Member) bool { return m.Halted || slices.Contains(without, m.Name) })
+	if in.Without = without; len(names) == 0 && len(without) == 0 {
 		return nil, nil
 	}
-	return []Fact{StartAsked{Members: names}}, nil
+	return []Fact{StartAsked{Members: names, Without: in.Without}}, nil
 }
 
 func (in Restart) decide(s *State) ([]Fact, error) {
@@ -228,7 +244,7 @@ func (in Restart) decide(s *State) ([]Fact, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return []Fact{RestartAsked{Members: names, Why: "asked for"}}, nil
+	return []Fact{RestartAsked{Members: names, Why: askedFor}}, nil
 }
 
 // pick keeps the names of members that are there to stay and meet the condition.

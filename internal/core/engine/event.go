@@ -26,7 +26,7 @@ var kinds = func() map[string]reflect.Type {
 		MemberStopped{}, MemberGone{}, MemberLeaving{}, LeaderSeen{}, LeaderLost{}, RosterSeen{}, NodeDark{}, NodeBack{}, Heard{}, ReportsDropped{},
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
-		ChangeWaits{}, ProceduresResumed{}} {
+		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

@@ -42,7 +42,9 @@ type RoleFounded struct {
 type LeaderSeen struct {
 	Role   field.RoleName
 	Member field.MemberName
-	Term   uint64 `json:",omitempty"`
+	Term   uint64             `json:",omitempty"`
+	Unsure string             `json:",omitempty"` // why it could not be asked again; what it said before stands
+	Beside []field.MemberName `json:",omitempty"` // who say so too, and no term decides between them
 }
 
 // LeaderLost says that a member leads no more.
@@ -56,6 +58,13 @@ type RosterSeen struct {
 	Role   field.RoleName
 	From   field.MemberName
 	Roster []order.RosterEntry
+}
+
+// RosterUnread says why a cluster's own list of its members cannot be read.
+type RosterUnread struct {
+	Role field.RoleName
+	From field.MemberName
+	Why  string
 }
 
 // NodeDark says that a node's agent cannot be reached.
@@ -83,11 +92,15 @@ type Heard struct {
 
 // StopAsked, StartAsked and RestartAsked are orders for members that stay members.
 type (
-	StopAsked    struct{ Members []field.MemberName }
-	StartAsked   struct{ Members []field.MemberName }
+	StopAsked  struct{ Members []field.MemberName }
+	StartAsked struct {
+		Members []field.MemberName
+		Without []field.MemberName `json:",omitempty"` // whose data is given up, should it be the newest
+	}
 	RestartAsked struct {
 		Members []field.MemberName
 		Why     string
+		Part    bool `json:",omitempty"` // of what goes on: it begins no rollout where one is under way
 	}
 )
 
@@ -108,6 +121,15 @@ type (
 	RolloutPaused  struct{ By string }
 	RolloutResumed struct{ By string }
 )
+
+// RestartSpared says that members that were to be restarted run already with what is wanted.
+type RestartSpared struct{ Members []field.MemberName }
+
+// RolloutFailed says that a rollout has stopped half-way. What it had not begun is not begun before the next deploy.
+type RolloutFailed struct {
+	What string
+	Why  string
+}
 
 // RolloutEnded says that everything wanted has come true.
 type RolloutEnded struct{ What string }
@@ -135,13 +157,18 @@ func (f Accepted) apply(s *State, at time.Time) {
 		s.Nodes[name] = &Node{Name: name, Address: b.Address, Dir: b.Dir, Since: at}
 	}
 	for _, m := range s.Members {
-		m.Halted = false
+		m.Halted, m.Unfit = false, ""
+		if m.RestartWhy == configurationChanged {
+			m.RestartDue, m.RestartWhy = false, "" // what is due by this draft is worked out anew
+		}
 		if r := f.Field.Role(m.Role); r != nil { // of a role that is gone, what it said last holds
 			m.Keeps = r.Keeps()
 		}
 	}
-	s.Rollout = Rollout{What: "deploy", Began: at}
+	s.Rollout, s.Stalled = Rollout{What: "deploy", Began: at}, ""
 	s.shape++
+	s.census++
+	s.drafts++
 }
 
 func (f Accepted) Sentence() string {
@@ -157,37 +184,45 @@ func (f RoleFounded) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
 	r.Founded, r.Founders, r.FoundDue = true, f.Founders, f.Steps
 	for _, name := range f.Founders {
-		s.Members[name].Joined, s.Members[name].Admitted = true, true
+		m := s.Members[name]
+		m.Joined, m.Admitted, m.Begins = true, true, true
 	}
 	s.shape++
 }
 
 func (f RoleFounded) Sentence() string {
 	if len(f.Founders) == 0 {
-		return fmt.Sprintf("%s goes on with data that was kept", f.Role)
+		return fmt.Sprintf("%s starts again with data that was kept", f.Role)
 	}
 	return fmt.Sprintf("%s is founded by %s", f.Role, joinNames(f.Founders))
 }
 
 func (f LeaderSeen) apply(s *State, at time.Time) {
-	r := s.role(f.Role)
-	r.Leader, r.LeaderTerm, r.LeaderSince, r.HandedOver = f.Member, f.Term, at, ""
+	s.claim(f.Role, Claim{Member: f.Member, Term: f.Term, Unsure: f.Unsure}, true, at)
 }
 
 func (f LeaderSeen) Sentence() string {
+	if f.Unsure != "" {
+		return fmt.Sprintf("it is not known whether %s still leads %s: %s", f.Member, f.Role, f.Unsure)
+	}
+	if len(f.Beside) > 0 {
+		return fmt.Sprintf("%s says that it leads %s, and so does %s: they may accept different writes", f.Member, f.Role, joinNames(f.Beside))
+	}
 	if f.Term > 0 {
 		return fmt.Sprintf("%s leads %s, term %d", f.Member, f.Role, f.Term)
 	}
 	return fmt.Sprintf("%s leads %s", f.Member, f.Role)
 }
 
-func (f LeaderLost) apply(s *State, _ time.Time) { s.dropLeader(s.Members[f.Member]) }
+func (f LeaderLost) apply(s *State, at time.Time) {
+	s.claim(f.Role, Claim{Member: f.Member}, false, at)
+}
 
-func (f LeaderLost) Sentence() string { return fmt.Sprintf("%s leads %s no more", f.Member, f.Role) }
+func (f LeaderLost) Sentence() string { return fmt.Sprintf("%s no longer leads %s", f.Member, f.Role) }
 
 func (f RosterSeen) apply(s *State, at time.Time) {
 	r := s.role(f.Role)
-	r.Roster, r.RosterAt = f.Roster, at
+	r.Roster, r.RosterAt, r.RosterWhy = f.Roster, at, ""
 	for _, m := range s.Members {
 		if m.Role == f.Role && m.Phase != Gone && !m.Listed && s.entry(m) != nil {
 			m.Listed = true
@@ -196,7 +231,7 @@ func (f RosterSeen) apply(s *State, at time.Time) {
 }
 
 func (f RosterSeen) Sentence() string {
-	names := make([]string, len(f.Roster))
+	names := make([]string, len(f.Roster)) // at most as many as an agent reads
 	for i, e := range f.Roster {
 		names[i] = e.Name
 		if e.Name == "" {
@@ -206,7 +241,13 @@ func (f RosterSeen) Sentence() string {
 			names[i] += " (learner)"
 		}
 	}
-	return fmt.Sprintf("%s lists as its members: %s", f.Role, strings.Join(names, ", "))
+	return fmt.Sprintf("%s lists as its members: %s", f.Role, firstOf(names, 12))
+}
+
+func (f RosterUnread) apply(s *State, _ time.Time) { s.role(f.Role).RosterWhy = f.Why }
+
+func (f RosterUnread) Sentence() string {
+	return fmt.Sprintf("the members that %s lists cannot be read from %s: %s", f.Role, f.From, f.Why)
 }
 
 func (f NodeDark) apply(s *State, at time.Time) {
@@ -215,6 +256,7 @@ func (f NodeDark) apply(s *State, at time.Time) {
 		n.Since = at
 	}
 	n.Unheard, n.Dark, n.DarkWhy = false, true, f.Why
+	s.judgeAllClaims(at)
 }
 
 func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why) }
@@ -222,6 +264,16 @@ func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: 
 func (f NodeBack) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
 	n.Unheard, n.Dark, n.DarkWhy, n.Since = false, false, "", at
+	s.judgeAllClaims(at)
+}
+
+// judgeAllClaims finds out anew who leads where several say so: who can be heard has changed.
+func (s *State) judgeAllClaims(at time.Time) {
+	for _, r := range s.Roles {
+		if len(r.Claims) > 1 {
+			s.judgeClaims(r, at)
+		}
+	}
 }
 
 func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
@@ -229,7 +281,7 @@ func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
 func (f ReportsDropped) apply(*State, time.Time) {}
 
 func (f ReportsDropped) Sentence() string {
-	return fmt.Sprintf("%s had to drop %s while nobody came for them; the newest of each kind are there", f.Node, counted(f.Count, "report"))
+	return fmt.Sprintf("the agent of %s dropped %s, since no controller had asked for them for long; the newest of each kind are there", f.Node, counted(f.Count, "report"))
 }
 
 func (f Heard) apply(s *State, _ time.Time) {
@@ -242,31 +294,79 @@ func (f Heard) Sentence() string { return fmt.Sprintf("heard %s up to report %d"
 
 func (f StopAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		s.Members[name].Halted, s.Members[name].RestartDue = true, false
+		m := s.Members[name]
+		m.Halted, m.RestartDue, m.RestartWhy, m.Asked = true, false, "", false
 	}
-	s.Rollout = Rollout{What: "stop", Began: at}
+	s.begin("stop", f.Members, at)
+}
+
+// begin makes what a person asks for of some members the newest rollout, over the one that is under way.
+func (s *State) begin(what string, members []field.MemberName, at time.Time) {
+	next := Rollout{What: what, Began: at, Members: members}
+	if under := s.Rollout; under.Active() {
+		for under.Members != nil && under.Under != nil { // what was asked for before is overtaken
+			under = *under.Under
+		}
+		if under.Members == nil {
+			next.Under = &under
+		}
+	}
+	s.Rollout = next
 }
 
 func (f StopAsked) Sentence() string { return "stop asked for: " + joinNames(f.Members) }
 
 func (f StartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		s.Members[name].Halted = false
+		m := s.Members[name]
+		m.Halted, m.Asked = false, true
+		if len(f.Without) > 0 {
+			s.role(m.Role).Without = f.Without
+		}
 	}
-	s.Rollout = Rollout{What: "start", Began: at}
+	s.begin("start", f.Members, at)
 }
 
-func (f StartAsked) Sentence() string { return "start asked for: " + joinNames(f.Members) }
+func (f StartAsked) Sentence() string {
+	if len(f.Without) > 0 {
+		return fmt.Sprintf("start asked for, without what %s may have that the others have not: %s", joinNames(f.Without), joinNames(f.Members))
+	}
+	return "start asked for: " + joinNames(f.Members)
+}
 
 func (f RestartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		s.Members[name].RestartDue, s.Members[name].Attempt = true, 0
+		m := s.Members[name]
+		m.RestartDue, m.RestartWhy, m.Attempt = true, f.Why, 0
 	}
-	s.Rollout = Rollout{What: "restart", Began: at}
+	switch {
+	case f.Part && s.Rollout.Active():
+	case f.Part || f.Why != askedFor:
+		s.Rollout = Rollout{What: "restart", Began: at}
+	default:
+		s.begin("restart", f.Members, at)
+	}
 }
+
+// Why members are restarted.
+const (
+	askedFor             = "asked for"
+	configurationChanged = "changed configuration"
+)
 
 func (f RestartAsked) Sentence() string {
 	return fmt.Sprintf("restart asked for (%s): %s", f.Why, joinNames(f.Members))
+}
+
+func (f RestartSpared) apply(s *State, _ time.Time) {
+	for _, name := range f.Members {
+		m := s.Members[name]
+		m.RestartDue, m.RestartWhy = false, ""
+	}
+}
+
+func (f RestartSpared) Sentence() string {
+	return "not restarted, as it runs with what is wanted: " + joinNames(f.Members)
 }
 
 func (f RetireAsked) apply(s *State, at time.Time) {
@@ -278,11 +378,12 @@ func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
 
 func (f NodeReleasing) apply(s *State, _ time.Time) { s.Nodes[f.Node].Releasing = true }
 
-func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is released", f.Node) }
+func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed", f.Node) }
 
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
 	n.Released, n.Dark = true, false
+	s.census++
 	for _, m := range s.Members {
 		if m.Node == f.Node {
 			m.Kept = false
@@ -300,13 +401,22 @@ func (f FieldRetired) apply(s *State, at time.Time) {
 
 func (f FieldRetired) Sentence() string { return "the field is retired; nothing is left" }
 
-func (f RolloutPaused) apply(s *State, _ time.Time) { s.Rollout.Paused = true }
+func (f RolloutPaused) apply(s *State, _ time.Time) { s.Rollout.pause(true) }
+
+// pause pauses a rollout and those under it, or lets them go on.
+func (r *Rollout) pause(paused bool) {
+	if r.Paused = paused; r.Under != nil {
+		under := *r.Under
+		under.pause(paused)
+		r.Under = &under
+	}
+}
 
 func (f RolloutPaused) Sentence() string { return "paused by " + f.By + ": nothing new is begun" }
 
-func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.Paused = false }
+func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.pause(false) }
 
-func (f RolloutResumed) Sentence() string { return "goes on, asked for by " + f.By }
+func (f RolloutResumed) Sentence() string { return "resumed by " + f.By }
 
 func (f RolloutEnded) apply(s *State, at time.Time) {
 	s.Rollout.Ended = at
@@ -314,6 +424,22 @@ func (f RolloutEnded) apply(s *State, at time.Time) {
 		s.Lasted = map[string]time.Duration{}
 	}
 	s.Lasted[f.What] = at.Sub(s.Rollout.Began)
+	for _, name := range s.Rollout.Members {
+		if m := s.Members[name]; m != nil {
+			m.Asked = false
+		}
+	}
+	if under := s.Rollout.Under; under != nil {
+		s.Rollout = *under
+	}
+}
+
+func (f RolloutFailed) apply(s *State, at time.Time) {
+	s.Rollout.Ended, s.Rollout.Failed, s.Stalled = at, f.Why, f.Why
+}
+
+func (f RolloutFailed) Sentence() string {
+	return fmt.Sprintf("%s stopped half-way: %s", f.What, f.Why)
 }
 
 func (f RolloutEnded) Sentence() string { return f.What + " done" }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,12 +20,61 @@ func (s *State) guardNodes(draft *field.Field) error {
 		return nil
 	}
 	for _, n := range draft.Nodes {
+		if bound, given := s.Nodes[n.Name], draft.Given(&n); bound != nil && !bound.Released && given != "" && given != bound.Address {
+			return fmt.Errorf("%s has had the address %s since it was deployed, and the draft gives it %s: an address cannot change under those who know it; "+
+				"deploy without the node first, or give it another name; nothing has been changed", n.Name, bound.Address, given)
+		}
 		if bound := s.Nodes[n.Name]; bound != nil && bound.Releasing && !bound.Released {
 			why := ""
 			if bound.Dark {
 				why = ", and it cannot be reached"
 			}
 			return fmt.Errorf("%s is being given up and is not free yet%s; deploy without it, or wait until it is free; nothing has been changed", n.Name, why)
+		}
+	}
+	return nil
+}
+
+// guard refuses a draft that cannot be deployed, or not now.
+func (s *State) guard(draft *field.Field) error {
+	return errors.Join(s.guardNodes(draft), s.guardMoves(draft), s.guardPorts(draft), s.guardVotes(draft))
+}
+
+// guardMoves refuses a draft under which a member may not stay where it is and fits nowhere else.
+func (s *State) guardMoves(draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	p := plan.Make(draft, s.live())
+	for _, u := range p.Unplaced {
+		for _, x := range p.Removes {
+			if x.Moves && x.Role == u.Role {
+				return fmt.Errorf("%s may not stay on %s (%s) and fits nowhere else: %s; make room, or lower the members of %s; nothing has been changed",
+					x.Member, x.Node, x.Why, u.Why, x.Role)
+			}
+		}
+	}
+	return nil
+}
+
+// guardPorts refuses a draft that gives running members a further port out of a range: such ports are given as a member is
+// placed.
+func (s *State) guardPorts(draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	for i := range draft.Roles {
+		r := &draft.Roles[i]
+		if r.Program == nil {
+			continue
+		}
+		for _, m := range s.of(r.Name) {
+			for _, name := range r.Program.PortNames() {
+				if p := r.Program.Ports[name]; !m.Leaving && p.Port == 0 && (m.Ports[name] < p.From || m.Ports[name] > p.To) {
+					return fmt.Errorf("%s has no number for its port %s between %d and %d: numbers of a range are given when a member is placed. "+
+						"Give the port one number, or have the members of %s replaced; nothing has been changed", m.Name, name, p.From, p.To, r.Name)
+				}
+			}
 		}
 	}
 	return nil

@@ -3,6 +3,8 @@ package engine
 import (
 	"fmt"
 	"maps"
+	"strconv"
+	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -11,7 +13,10 @@ import (
 )
 
 // MemberAdmitted says that a member may be started: what must be done before has been done.
-type MemberAdmitted struct{ Member field.MemberName }
+type MemberAdmitted struct {
+	Member field.MemberName
+	Steps  int `json:",omitempty"` // of joining that its program has; those after its start are still to be done
+}
 
 // MemberLeft says that a member is no member of its cluster any more.
 type MemberLeft struct{ Member field.MemberName }
@@ -75,22 +80,30 @@ type ChangeWaits struct {
 type ProceduresResumed struct{ Members []field.MemberName }
 
 func (f MemberAdmitted) apply(s *State, _ time.Time) {
-	s.Members[f.Member].Admitted = true
+	m := s.Members[f.Member]
+	m.Admitted, m.JoinDue = true, f.Steps
 	s.shape++
 }
-func (f MemberAdmitted) Sentence() string { return fmt.Sprintf("%s is let in", f.Member) }
+func (f MemberAdmitted) Sentence() string {
+	return fmt.Sprintf("%s may be started: all that must come before has been done", f.Member)
+}
 
 func (f MemberLeft) apply(s *State, _ time.Time) {
 	s.Members[f.Member].Left = true
 	s.shape++
 }
-func (f MemberLeft) Sentence() string { return fmt.Sprintf("%s is no member any more", f.Member) }
+func (f MemberLeft) Sentence() string {
+	return fmt.Sprintf("%s is no longer a member of its cluster", f.Member)
+}
 
 func (f RoleDissolved) apply(s *State, _ time.Time) {
 	s.Roles[f.Role] = &Role{Name: f.Role, Highest: s.role(f.Role).Highest}
 	s.shape++
+	s.census++
 }
-func (f RoleDissolved) Sentence() string { return fmt.Sprintf("%s is dissolved", f.Role) }
+func (f RoleDissolved) Sentence() string {
+	return fmt.Sprintf("the cluster of %s has no members left and is dissolved", f.Role)
+}
 
 func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
@@ -109,21 +122,21 @@ func (f OperationAsked) Sentence() string {
 	}
 	switch {
 	case op.Settle:
-		return fmt.Sprintf("%s is asked whether it has let %s in%s", f.Role, op.Member, on)
+		return fmt.Sprintf("%s is asked whether it has added %s%s", f.Role, op.Member, on)
 	case op.Procedure == order.Found:
-		return fmt.Sprintf("%s is to be founded, step %d%s", f.Role, op.Step+1, on)
+		return fmt.Sprintf("step %d of founding %s is asked for%s", op.Step+1, f.Role, on)
 	}
-	return fmt.Sprintf("%s is to %s%s", f.Role, procedureVerb(op.Procedure, op.Member), on)
+	return fmt.Sprintf("%s is asked to %s%s", f.Role, procedureVerb(op.Procedure, op.Member), on)
 }
 
 func procedureVerb(p order.Procedure, m field.MemberName) string {
-	return map[order.Procedure]string{order.Join: fmt.Sprintf("let %s in", m), order.Promote: fmt.Sprintf("let %s vote", m),
-		order.Leave: fmt.Sprintf("let %s go", m), order.HandOver: fmt.Sprintf("be handed over by %s", m), order.Found: "be founded"}[p]
+	return map[order.Procedure]string{order.Join: fmt.Sprintf("add %s", m), order.Promote: fmt.Sprintf("give %s a vote", m),
+		order.Leave: fmt.Sprintf("remove %s", m), order.HandOver: fmt.Sprintf("take the lead from %s", m), order.Found: "be founded", order.Rank: fmt.Sprintf("tell how advanced the data of %s is", m)}[p]
 }
 
 func (f OperationRetried) apply(s *State, _ time.Time) { s.role(f.Role).Retried = f.Why }
 func (f OperationRetried) Sentence() string {
-	return fmt.Sprintf("%s does not %s yet, and is asked again: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+	return fmt.Sprintf("%s could not %s yet, and is asked again: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
 }
 
 func (f OperationDone) apply(s *State, _ time.Time) {
@@ -134,6 +147,13 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 	switch {
 	case op.Procedure == order.Found:
 		r.FoundSteps = op.Step + 1
+	case op.Procedure == order.Rank:
+		rank, err := strconv.ParseFloat(strings.TrimSpace(f.Captured["rank"]), 64)
+		if m.Rank = &rank; err != nil {
+			m.Rank, m.Tries = nil, m.Tries+1
+			m.Trouble = fmt.Sprintf("how advanced its data is could not be read: its rank is %q, which is no number", f.Captured["rank"])
+		}
+		return
 	case op.Procedure == order.HandOver && op.Last:
 		r.HandedOver = op.Member
 		m.step(op.Procedure, 0) // should it lead again, all of it is to be done again
@@ -164,9 +184,9 @@ func (m *Member) step(procedure order.Procedure, done int) {
 }
 
 func (f OperationDone) Sentence() string {
-	return map[order.Procedure]string{order.Join: fmt.Sprintf("%s has let %s in", f.Role, f.Member), order.Promote: fmt.Sprintf("%s has let %s vote", f.Role, f.Member),
-		order.Leave: fmt.Sprintf("%s has let %s go", f.Role, f.Member), order.HandOver: fmt.Sprintf("%s has handed %s over", f.Member, f.Role),
-		order.Found: fmt.Sprintf("a step of founding %s is done", f.Role)}[f.Procedure]
+	return map[order.Procedure]string{order.Join: fmt.Sprintf("%s has added %s", f.Role, f.Member), order.Promote: fmt.Sprintf("%s has given %s a vote", f.Role, f.Member),
+		order.Leave: fmt.Sprintf("%s has removed %s", f.Role, f.Member), order.HandOver: fmt.Sprintf("%s has handed over the lead of %s", f.Member, f.Role),
+		order.Found: fmt.Sprintf("a step of founding %s is done", f.Role), order.Rank: fmt.Sprintf("how advanced the data of %s is has been read: %s", f.Member, f.Captured["rank"])}[f.Procedure]
 }
 
 func (f OperationUndone) apply(s *State, _ time.Time) {
@@ -181,6 +201,10 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 		return // that is an answer
 	}
 	m.Tries++
+	if op.Procedure == order.Rank {
+		m.Unsettled, m.Trouble = "", "how advanced its data is could not be read: "+f.Why
+		return
+	}
 	if op.Procedure == order.HandOver {
 		m.Unsettled = "" // asking again does no harm, and the leader may leave without
 		return
@@ -197,12 +221,12 @@ func (f OperationUndone) Sentence() string {
 	if f.Unclear {
 		return fmt.Sprintf("whether %s could %s is not known: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
 	}
-	return fmt.Sprintf("%s did not %s: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+	return fmt.Sprintf("%s could not %s: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
 }
 
 func (f OperationLost) apply(s *State, _ time.Time) {
 	r, m := s.role(f.Role), s.Members[f.Member]
-	if r.Op.Procedure != order.HandOver {
+	if r.Op.Procedure != order.HandOver && r.Op.Procedure != order.Rank {
 		m.Unsettled, m.LastAsked = r.Op.Procedure, r.Op.Asked
 		m.Stuck = r.Op.Do.DoneWhen == ""
 	}
@@ -233,4 +257,65 @@ func (f ProceduresResumed) apply(s *State, _ time.Time) {
 }
 func (f ProceduresResumed) Sentence() string {
 	return "tried again: the procedures of " + joinNames(f.Members)
+}
+
+// RoleCold says that nobody of a role runs, so that who begins has to be found out before anybody is started.
+type RoleCold struct {
+	Role field.RoleName
+	Why  string
+}
+
+// MemberBegins says who of a role of which nobody runs is started first.
+type MemberBegins struct {
+	Member field.MemberName
+	Role   field.RoleName
+	Why    string
+}
+
+// RoleWarm says that the member that began is ready, so that the others may be started.
+type RoleWarm struct{ Role field.RoleName }
+
+// StepsSkipped says that steps of a procedure are not for this member, dead or alive as it is.
+type StepsSkipped struct {
+	Member    field.MemberName
+	Procedure order.Procedure
+	Done      int // steps that count as done
+}
+
+func (f RoleCold) apply(s *State, _ time.Time) {
+	r := s.role(f.Role)
+	r.Cold = true
+	for _, m := range s.Members {
+		if m.Role == f.Role {
+			m.Rank, m.Begins = nil, false
+		}
+	}
+}
+func (f RoleCold) Sentence() string {
+	return fmt.Sprintf("nobody of %s runs (%s): who begins is found out first", f.Role, f.Why)
+}
+
+func (f MemberBegins) apply(s *State, _ time.Time) {
+	for _, m := range s.Members {
+		if m.Role == f.Role {
+			m.Begins = m.Name == f.Member
+		}
+	}
+	s.shape++
+}
+func (f MemberBegins) Sentence() string {
+	return fmt.Sprintf("%s begins %s: %s", f.Member, f.Role, f.Why)
+}
+
+func (f RoleWarm) apply(s *State, _ time.Time) {
+	r := s.role(f.Role)
+	r.Cold, r.Without, r.Waits = false, nil, membership.Wait{}
+}
+func (f RoleWarm) Sentence() string {
+	return fmt.Sprintf("%s has begun: the others are started", f.Role)
+}
+
+func (f StepsSkipped) apply(s *State, _ time.Time) { s.Members[f.Member].step(f.Procedure, f.Done) }
+func (f StepsSkipped) Sentence() string {
+	return fmt.Sprintf("steps of %s that are not for %s as it is are left out", f.Procedure, f.Member)
 }

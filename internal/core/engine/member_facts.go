@@ -19,9 +19,12 @@ type MemberPlanned struct {
 
 // MemberOrdered is a new order for a member's agent. Why says what it is for.
 type MemberOrdered struct {
-	Order order.Order
-	Via   field.MemberName `json:",omitempty"`
-	Why   string
+	Order   order.Order
+	Via     field.MemberName `json:",omitempty"`
+	Why     string
+	Restart bool `json:",omitempty"` // it is stopped for that, and started again
+	Draft   bool `json:",omitempty"` // the draft has changed, and not only what the member is told of others
+	Same    bool `json:",omitempty"` // it runs with that already, as far as it matters
 }
 
 // OrderTaken says that the agent has an order on its disk.
@@ -42,7 +45,8 @@ type MemberStarted struct {
 	Member      field.MemberName
 	Incarnation int
 	PID         int
-	Adopted     bool `json:",omitempty"`
+	Adopted     bool   `json:",omitempty"`
+	Revision    uint64 `json:",omitempty"` // of the order that it was started with
 }
 
 // StartFailed says that no process could be started.
@@ -72,10 +76,12 @@ type MemberExited struct {
 	RetryIn time.Duration
 }
 
-// MemberReloaded says that a member read its files again.
+// MemberReloaded says that a running member has taken what was changed, or why it has not and goes on as before.
 type MemberReloaded struct {
-	Member field.MemberName
-	Why    string `json:",omitempty"` // what went wrong
+	Member   field.MemberName
+	Why      string `json:",omitempty"` // what went wrong
+	Revision uint64 `json:",omitempty"`
+	Checked  bool   `json:",omitempty"` // its files were only found valid: they are for its next start
 }
 
 // MemberStopped says that a member has ended on purpose.
@@ -110,6 +116,7 @@ func (f MemberPlanned) apply(s *State, at time.Time) {
 	r := s.role(f.Role)
 	r.Highest = max(r.Highest, f.Number)
 	s.shape++
+	s.census++
 }
 
 func (f MemberPlanned) Sentence() string {
@@ -122,7 +129,20 @@ func (f MemberPlanned) Sentence() string {
 func (f MemberOrdered) apply(s *State, at time.Time) {
 	m := s.Members[f.Order.Member]
 	before := m.Ordered
-	m.Ordered, m.Refused = f.Order, ""
+	m.Ordered, m.Refused, m.Unfit = f.Order, "", ""
+	m.remember(f.Order)
+	switch {
+	case f.Draft:
+		m.Awaits = nil
+		for _, d := range order.Pending(m.Running, f.Order.Spec) {
+			m.Awaits = append(m.Awaits, d.What)
+		}
+	case f.Restart:
+		m.Awaits = nil
+	}
+	if f.Same {
+		m.Running, m.Began = f.Order.Spec, false
+	}
 	if f.Via != "" {
 		m.Via = f.Via
 	}
@@ -134,43 +154,56 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	case f.Order.Want != order.Run:
 		m.enter(Stopping, at)
 	case f.Order.Final:
+		if !before.Final {
+			m.Lived = s.works(m)
+		}
 		m.enter(Draining, at)
 	case before.Final:
 		m.enter(Placing, at)
 	case before.Want != order.Run:
 		m.enter(Placing, at)
 	case f.Order.Round != before.Round:
-		m.RestartDue = false
+		m.RestartDue, m.RestartWhy = false, ""
 		m.enter(Stopping, at)
 	}
-	s.rendered[m.Name] = s.shape
+	s.rendered[m.Name], s.judged[m.Name] = s.shape, s.drafts
 }
 
 func (f MemberOrdered) Sentence() string {
 	if f.Order.Final && f.Order.Want == order.Run {
 		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
 	}
-	verb := map[order.Want]string{order.Run: "run", order.Stop: "stop", order.Gone: "go for good"}[f.Order.Want]
-	return fmt.Sprintf("%s shall %s (%s)", f.Order.Member, verb, f.Why)
+	if f.Restart {
+		return fmt.Sprintf("%s is restarted (%s)", f.Order.Member, f.Why)
+	}
+	verb := map[order.Want]string{order.Run: "run", order.Stop: "stop", order.Gone: "be removed"}[f.Order.Want]
+	return fmt.Sprintf("%s is ordered to %s (%s)", f.Order.Member, verb, f.Why)
 }
 
 func (f OrderTaken) apply(s *State, _ time.Time) {
 	m := s.Members[f.Member]
 	m.Taken, m.Refused = f.Revision, ""
+	if m.Running != nil && m.PID != 0 && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil && m.Ordered.Want == order.Run {
+		m.Running = order.InForce(m.Running, m.Ordered.Spec, false)
+	}
 }
 
-func (f OrderTaken) Sentence() string { return fmt.Sprintf("%s's agent has the order", f.Member) }
+func (f OrderTaken) Sentence() string { return fmt.Sprintf("the agent of %s has the order", f.Member) }
 
 func (f OrderRefused) apply(s *State, _ time.Time) { s.Members[f.Member].Refused = f.Why }
 
 func (f OrderRefused) Sentence() string {
-	return fmt.Sprintf("%s's agent cannot take the order: %s", f.Member, f.Why)
+	return fmt.Sprintf("the agent of %s cannot take the order: %s", f.Member, f.Why)
 }
 
 func (f MemberStarted) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
 	m.Kept, m.Bytes = false, 0 // it has its data back
+	if !f.Adopted {
+		m.startedWith(f.Revision)
+		m.Began = false
+	}
 	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
 		return
 	}
@@ -204,12 +237,17 @@ func (f MemberReady) apply(s *State, at time.Time) {
 		s.role(m.Role).Warmed = at.Sub(m.StartedAt)
 	}
 	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
+	m.WasReady = true
+	if m.Begins { // should it be started again by itself, its cluster is there
+		m.Begins, m.Began = false, true
+		s.shape++
+	}
 	if m.Phase != Draining {
 		m.enter(Ready, at)
 	}
 }
 
-func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is lit", f.Member) }
+func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is ready", f.Member) }
 
 func (f MemberUnready) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
@@ -225,7 +263,7 @@ func (f MemberUnready) Sentence() string { return fmt.Sprintf("%s is not ready: 
 func (f MemberExited) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	text := ExitText(f.Exit)
-	m.LastExit = &ExitNote{At: at, Text: text, Lines: f.Lines}
+	m.LastExit, m.Running = &ExitNote{At: at, Text: text, Lines: f.Lines}, nil
 	m.fail(text, f.Attempt, f.RetryIn, at)
 	s.dropLeader(m)
 }
@@ -234,22 +272,42 @@ func (f MemberExited) Sentence() string {
 	return fmt.Sprintf("%s went dark: process %d %s; it is started again in %s", f.Member, f.PID, ExitText(f.Exit), field.Span(f.RetryIn))
 }
 
-func (f MemberReloaded) apply(s *State, _ time.Time) {
-	if f.Why != "" {
-		s.Members[f.Member].Why = f.Why
+func (f MemberReloaded) apply(s *State, at time.Time) {
+	m := s.Members[f.Member]
+	m.Applied = max(m.Applied, f.Revision)
+	switch {
+	case f.Why == "" && !f.Checked && m.Running != nil && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil:
+		m.Running = order.InForce(m.Running, m.Ordered.Spec, true)
+	case f.Why == "":
+	case f.Revision == 0: // of an older version
+		m.Why = f.Why
+	case f.Revision == m.Ordered.Revision:
+		m.Unfit = f.Why
+		if m.Phase == Stopping && m.PID != 0 { // it was to be restarted, and goes on
+			back := Ready
+			if m.ReadyAt.IsZero() {
+				back = Starting
+			} else if m.ProbeError != "" {
+				back = Unready
+			}
+			m.enter(back, at)
+		}
 	}
 }
 
 func (f MemberReloaded) Sentence() string {
 	if f.Why != "" {
-		return fmt.Sprintf("%s did not take its new files: %s", f.Member, f.Why)
+		return fmt.Sprintf("%s was not changed and goes on as before: %s", f.Member, f.Why)
 	}
-	return fmt.Sprintf("%s read its new files", f.Member)
+	if f.Checked {
+		return fmt.Sprintf("%s's changed files are valid; they take effect at its next start", f.Member)
+	}
+	return fmt.Sprintf("%s has taken its changed configuration", f.Member)
 }
 
 func (f MemberStopped) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
-	m.PID = 0
+	m.PID, m.Running, m.Begins, m.Began = 0, nil, false, false
 	m.enter(Stopped, at)
 	s.dropLeader(m)
 }
@@ -260,11 +318,14 @@ func (f MemberStopped) Sentence() string {
 
 func (f MemberGone) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
-	m.PID = 0
+	m.PID, m.Running, m.specs = 0, nil, nil
 	m.Kept, m.Bytes = f.Kept, f.Bytes
 	m.enter(Gone, at)
 	s.dropLeader(m)
 	s.shape++
+	if s.planned.unplaced || m.Kept || !m.Leaving {
+		s.census++ // there may be room now
+	}
 }
 
 func (f MemberGone) Sentence() string {
@@ -272,15 +333,19 @@ func (f MemberGone) Sentence() string {
 	if f.Kept {
 		data = fmt.Sprintf("; its data, %s, is kept", field.Bytes(f.Bytes))
 	}
-	return fmt.Sprintf("%s is gone%s%s", f.Member, forced(f.Forced), data)
+	return fmt.Sprintf("%s is removed%s%s", f.Member, forced(f.Forced), data)
 }
 
 func (f MemberLeaving) apply(s *State, _ time.Time) {
-	s.Members[f.Member].Leaving = true
+	m := s.Members[f.Member]
+	m.Leaving, m.RestartDue, m.RestartWhy = true, false, ""
 	s.shape++
+	s.census++
 }
 
-func (f MemberLeaving) Sentence() string { return fmt.Sprintf("%s leaves: %s", f.Member, f.Why) }
+func (f MemberLeaving) Sentence() string {
+	return fmt.Sprintf("%s is to be removed: %s", f.Member, f.Why)
+}
 
 func (m *Member) enter(p Phase, at time.Time) {
 	if m.Phase != p {
@@ -292,13 +357,13 @@ func (m *Member) fail(why string, attempt int, retryIn time.Duration, at time.Ti
 	if m.RestartDue || m.Ordered.Revision > m.Taken {
 		attempt = 0 // it failed before the newest order reached it, which does not count against that order
 	}
-	m.PID, m.Why, m.Attempt, m.RetryAt = 0, why, attempt, at.Add(retryIn)
+	m.PID, m.Running, m.Why, m.Attempt, m.RetryAt = 0, nil, why, attempt, at.Add(retryIn)
 	m.enter(Failed, at)
 }
 
 func (s *State) dropLeader(m *Member) {
-	if r := s.Roles[m.Role]; r != nil && r.Leader == m.Name {
-		r.Leader, r.HandedOver = "", ""
+	if s.Roles[m.Role] != nil {
+		s.claim(m.Role, Claim{Member: m.Name}, false, m.Since)
 	}
 }
 

@@ -60,9 +60,16 @@ const (
 // LevelOf gives the level of a fact.
 func LevelOf(f Fact) Level {
 	switch f := f.(type) {
-	case MemberExited, StartFailed, NodeDark, OrderRefused:
+	case MemberExited, StartFailed, NodeDark, OrderRefused, RolloutFailed:
 		return LevelError
-	case MemberUnready, LeaderLost, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving:
+	case LeaderSeen:
+		switch {
+		case len(f.Beside) > 0:
+			return LevelError
+		case f.Unsure != "":
+			return LevelWarning
+		}
+	case MemberUnready, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving:
 		return LevelWarning
 	case MemberReloaded:
 		if f.Why != "" {
@@ -98,6 +105,8 @@ func (s *State) knows(f Fact) bool {
 	case StartAsked:
 		members = f.Members
 	case RestartAsked:
+		members = f.Members
+	case RestartSpared:
 		members = f.Members
 	case ProceduresResumed:
 		members = f.Members

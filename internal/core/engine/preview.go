@@ -47,7 +47,8 @@ func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error
 // draftScene is who would be who if the draft were deployed now: who runs and stays, and who would come.
 func (s *State) draftScene(draft *field.Field) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
-		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
+		Wanted: map[field.RoleName][]field.MemberName{}}
 	live := plan.Live{}
 	if s.Field != nil && !s.Retired {
 		was := s.scene()

@@ -48,7 +48,7 @@ func (w *work) procedures() []Fact {
 			facts = append(facts, more...)
 			continue
 		}
-		if procedural(role) {
+		if procedural(role) && !r.Cold {
 			facts = append(facts, w.change(role, r, members)...)
 		}
 	}
@@ -113,7 +113,7 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 			return w.ask(role, m, order.Join, i, "")
 		}
 		if !m.Admitted {
-			return []Fact{MemberAdmitted{Member: m.Name}}
+			return []Fact{admitted(role, m)}
 		}
 	case membership.Promote:
 		if i := m.Steps[order.Promote]; i < len(role.Program.Promote) {
@@ -173,7 +173,7 @@ func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, b
 	case m.Leaving:
 		return nil, m.Steps[order.Leave] >= len(p.Leave) && len(p.Leave) > 0 // its list shall show it
 	case !m.Founding && !m.Admitted && m.Steps[order.Join] == w.firstAfterStart(p) && m.Steps[order.Join] > 0:
-		return []Fact{MemberAdmitted{Member: m.Name}}, true
+		return []Fact{admitted(role, m)}, true
 	case !m.Founding && m.Admitted && m.Steps[order.Join] >= len(p.Join) && known && !m.Listed:
 		return nil, true
 	case len(p.Promote) > 0 && m.Steps[order.Promote] >= len(p.Promote) && known && seat == membership.Learner:
@@ -196,7 +196,7 @@ func (w *work) firstAfterStart(p *field.Program) int {
 func (w *work) dismiss(role *field.Role, m *Member) []Fact {
 	reachable := !w.Nodes[m.Node].Dark
 	if reachable && m.Ordered.Want == order.Run && !m.Ordered.Final {
-		o := w.order(m, order.Run, "leaves "+string(role.Name))
+		o := w.order(m, order.Run, "it leaves "+string(role.Name))
 		o.Order.Final = true
 		return []Fact{o}
 	}
@@ -204,18 +204,39 @@ func (w *work) dismiss(role *field.Role, m *Member) []Fact {
 		return nil
 	}
 	i := m.Steps[order.Leave]
+	if len(role.Program.Leave) == 0 {
+		return []Fact{MemberLeft{Member: m.Name}}
+	}
 	if i >= len(role.Program.Leave) {
 		return nil
 	}
+	if next := w.nextOf(role.Program.Leave, i, m); next != i {
+		return []Fact{StepsSkipped{Member: m.Name, Procedure: order.Leave, Done: next}}
+	}
 	if reachable && due(order.Leave, role.Program.Leave[i]) == afterStop {
 		if m.Ordered.Want == order.Run {
-			return []Fact{w.order(m, order.Stop, "leaves "+string(role.Name))}
+			return []Fact{w.order(m, order.Stop, "it leaves "+string(role.Name))}
 		}
 		if m.Phase != Stopped {
 			return nil
 		}
 	}
 	return w.ask(role, m, order.Leave, i, "")
+}
+
+// nextOf gives the next step of leaving, from one on, that is for a member as it is: live or dead.
+func (w *work) nextOf(steps []field.Step, from int, m *Member) int {
+	for i, s := range steps[from:] {
+		if s.Of == "" || (s.Of == "live") == m.Lived {
+			return from + i
+		}
+	}
+	return len(steps)
+}
+
+// admitted says that a member may be started, and how much of joining is to be done in all.
+func admitted(role *field.Role, m *Member) MemberAdmitted {
+	return MemberAdmitted{Member: m.Name, Steps: len(role.Program.Join)}
 }
 
 // handOverTries is how often a leader that leaves is asked to hand over before it leaves without.

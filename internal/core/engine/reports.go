@@ -53,7 +53,7 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
 	judged := map[field.MemberName]*Member{}
 	scratch := &State{Field: s.Field, Members: judged, others: s, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
-		rendered: map[field.MemberName]int{}}
+		rendered: map[field.MemberName]int{}, judged: map[field.MemberName]int{}}
 	var facts []Fact
 	for _, r := range in.Reports {
 		if r.Seq <= heard {
@@ -97,7 +97,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 		}
 	case order.Started, order.Adopted:
 		if r.Kind == order.Adopted || r.Incarnation > m.Incarnation || m.PID != r.PID {
-			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted}
+			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted, Revision: r.Revision}
 		}
 	case order.StartFailed:
 		if running {
@@ -115,8 +115,10 @@ func (s *State) read(m *Member, r order.Report) Fact {
 		if running && r.Exit != nil {
 			return MemberExited{Member: m.Name, PID: r.PID, Exit: *r.Exit, Lines: r.Lines, Attempt: r.Attempt, RetryIn: r.RetryIn}
 		}
-	case order.Reloaded:
-		return MemberReloaded{Member: m.Name, Why: r.Why}
+	case order.Reloaded, order.Checked:
+		if r.Revision == 0 || r.Revision > m.Applied {
+			return MemberReloaded{Member: m.Name, Why: r.Why, Revision: r.Revision, Checked: r.Kind == order.Checked}
+		}
 	case order.Stopped:
 		if (m.Ordered.Want == order.Stop || m.Ordered.Final && running) && m.Phase != Stopped && m.Ordered.Revision <= max(r.Revision, m.Taken) {
 			return MemberStopped{Member: m.Name, Forced: r.Forced}
@@ -155,13 +157,39 @@ func (s *State) readOperation(m *Member, r order.Report) Fact {
 
 func (s *State) readLeader(m *Member, r order.Report) Fact {
 	role := s.role(m.Role)
+	i := slices.IndexFunc(role.Claims, func(c Claim) bool { return c.Member == m.Name })
 	switch {
-	case !r.Leads && role.Leader == m.Name:
+	case !r.Leads && i >= 0:
 		return LeaderLost{Role: m.Role, Member: m.Name}
-	case !r.Leads, r.Term < role.LeaderTerm, role.Leader == m.Name && role.LeaderTerm == r.Term:
+	case !r.Leads, i < 0 && r.Term < role.LeaderTerm:
+		return nil
+	case i >= 0 && role.Claims[i] == (Claim{Member: m.Name, Term: r.Term, Unsure: unsure(r)}):
 		return nil
 	}
-	return LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term}
+	seen := LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term, Unsure: unsure(r)}
+	for _, c := range role.Claims {
+		if c.Member != m.Name && c.Term == r.Term && c.Unsure == "" && seen.Unsure == "" && !s.outOfReach(c.Member) {
+			seen.Beside = append(seen.Beside, c.Member)
+		}
+	}
+	return seen
+}
+
+// unsure is why it is not known whether a member still leads; empty where it is.
+func unsure(r order.Report) string {
+	if r.Unknown {
+		return r.Why
+	}
+	return ""
+}
+
+// outOfReach tells whether a member's node cannot be reached, also while reports are judged one by one.
+func (s *State) outOfReach(name field.MemberName) bool {
+	m := s.Members[name]
+	if m == nil && s.others != nil {
+		m = s.others.Members[name]
+	}
+	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Dark
 }
 
 // readRoster believes the leader; others only while no leader can be heard, and only if they are members and their news is
@@ -172,10 +200,16 @@ func (s *State) readRoster(m *Member, r order.Report) Fact {
 	if leader := s.leaderOf(role); leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
 		heard = false
 	}
+	if r.Why != "" {
+		if role.RosterWhy == r.Why || role.Leader != m.Name && (heard || role.RosterWhy != "") {
+			return nil
+		}
+		return RosterUnread{Role: m.Role, From: m.Name, Why: r.Why}
+	}
 	if role.Leader != m.Name && (heard || r.At.Before(role.RosterAt) || role.Roster != nil && s.entry(m) == nil) {
 		return nil
 	}
-	if slices.Equal(role.Roster, r.Roster) {
+	if slices.Equal(role.Roster, r.Roster) && role.RosterWhy == "" {
 		return nil
 	}
 	return RosterSeen{Role: m.Role, From: m.Name, Roster: r.Roster}

@@ -3,7 +3,6 @@ package engine
 import (
 	"errors"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -25,7 +24,7 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone", draft.Name)
 	}
 	draft = plan.Grow(draft, s.live())
-	if err := errors.Join(s.guardNodes(draft), s.guardVotes(draft)); err != nil {
+	if err := s.guard(draft); err != nil {
 		return nil, err
 	}
 	p := plan.Make(draft, s.live())
@@ -50,9 +49,9 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 		case fresh && role.Founds(added[a.Role]):
 			text += ", founding " + string(a.Role)
 		case len(role.Program.Promote) > 0:
-			text += fmt.Sprintf("; %s lets it in as a learner, and lets it vote when it has caught up", a.Role)
+			text += fmt.Sprintf("; it joins %s as a learner, and votes when it has caught up", a.Role)
 		case len(role.Program.Join) > 0:
-			text += fmt.Sprintf("; %s lets it in", a.Role)
+			text += fmt.Sprintf("; it joins %s", a.Role)
 		}
 		added[a.Role]++
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
@@ -64,14 +63,14 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 			text = fmt.Sprintf("take %s off %s (%s); its data is kept there", x.Member, x.Node, x.Why)
 		}
 		if role := draft.Role(x.Role); role != nil && role.Members > 0 && len(role.Program.Leave) > 0 {
-			first := fmt.Sprintf("have %s let %s go", x.Role, x.Member)
+			first := fmt.Sprintf("remove %s from the members of %s", x.Member, x.Role)
 			if s.role(x.Role).Leader == x.Member && s.works(s.Members[x.Member]) && len(role.Program.HandOver) > 0 {
-				first = fmt.Sprintf("have %s hand over and %s let it go", x.Member, x.Role)
+				first = fmt.Sprintf("have %s hand over the lead and remove it from the members of %s", x.Member, x.Role)
 			}
 			text = first + ", then " + text
 		}
 		r.Steps = append(r.Steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
-			Zone: zoneOf(draft, x.Node), Text: text})
+			Zone: zoneOf(draft, x.Node), Text: text, Why: x.Why, Moves: x.Moves})
 	}
 	changes, err := changeSteps(s, draft, p, stages)
 	if err != nil {
@@ -79,6 +78,8 @@ func Review(s *State, draft *field.Field) (*plan.Review, error) {
 	}
 	r.Steps = append(r.Steps, changes...)
 	r.Steps = append(r.Steps, s.clearing(draft)...)
+	r.Steps = append(r.Steps, s.due(draft, p, stages)...)
+	r.Pending = s.pendings(draft, p)
 	plan.SortSteps(r.Steps)
 	return r, nil
 }
@@ -118,95 +119,6 @@ func (s *State) clearing(draft *field.Field) []plan.Step {
 	return steps
 }
 
-// changeSteps finds the members that stay and whose configuration, or rest, the draft would change.
-//
-// Configuration is rendered as it will be in the end: with those who come and without those who leave, so that what
-// follows their coming and going is in the review too.
-func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.RoleName]int) ([]plan.Step, error) {
-	if s.Field == nil {
-		return nil, nil
-	}
-	shadow := *s
-	shadow.Field = draft
-	scene := shadow.scene()
-	leaving := map[field.MemberName]bool{}
-	for _, x := range p.Removes {
-		leaving[x.Member] = true
-		gone := scene.Members[x.Member]
-		gone.Leaving = true
-		scene.Members[x.Member] = gone
-		scene.Joined[x.Role] = slices.DeleteFunc(scene.Joined[x.Role], func(m field.MemberName) bool { return m == x.Member })
-	}
-	for _, a := range p.Adds {
-		at := Node{}
-		if n := s.Nodes[a.Node]; n != nil {
-			at = *n
-		}
-		scene.Members[a.Name] = sceneMember(draft.Node(a.Node), a, at.Address, at.Dir, false, "")
-		scene.Joined[a.Role] = append(scene.Joined[a.Role], a.Name)
-	}
-	var steps []plan.Step
-	for _, stage := range draft.Stages() {
-		for _, role := range stage {
-			for _, m := range s.of(role) {
-				if leaving[m.Name] || m.Leaving || m.Ordered.Spec == nil {
-					continue
-				}
-				step := plan.Step{Stage: stages[role], Kind: plan.Change, Member: m.Name, Role: role, Node: m.Node, Zone: zoneOf(draft, m.Node)}
-				if m.Halted {
-					step.Kind, step.Text = plan.Start, fmt.Sprintf("start %s again on %s, with its data", m.Name, m.Node)
-					steps = append(steps, step)
-					continue
-				}
-				spec, err := scene.Spec(m.Name)
-				if err != nil {
-					return nil, err
-				}
-				if what := differences(m.Ordered.Spec, spec); what != "" {
-					then := map[field.OnChange]string{field.OnRestart: "restarts it", field.OnReload: "has it read its files again"}[Effect(m.Ordered.Spec, spec)]
-					switch {
-					case then != "":
-					case what == theCeiling:
-						then = "holds at once"
-					default:
-						then = "takes effect at its next start"
-					}
-					step.Text = fmt.Sprintf("change %s of %s, which %s", what, m.Name, then)
-					steps = append(steps, step)
-				}
-			}
-		}
-	}
-	return steps, nil
-}
-
-const theCeiling = "the ceiling"
-
-// differences names what differs between two specs; "" when nothing does.
-func differences(a, b *order.Spec) string {
-	var what []string
-	add := func(name string, differ bool) {
-		if differ {
-			what = append(what, name)
-		}
-	}
-	add("the command line", !slices.Equal(a.Command, b.Command))
-	add("the environment", !reflect.DeepEqual(a.Env, b.Env))
-	old := map[string]order.File{}
-	for _, f := range a.Files {
-		old[f.Path] = f
-	}
-	for _, f := range b.Files {
-		add("the file "+f.Path, old[f.Path] != f)
-	}
-	add(theCeiling, a.Ceiling != b.Ceiling)
-	add("the probes", !reflect.DeepEqual([]any{a.Ready, a.Alive, a.Leader, a.Roster}, []any{b.Ready, b.Alive, b.Leader, b.Roster}))
-	if len(what) == 0 && !reflect.DeepEqual(a, b) {
-		what = append(what, "the way of running")
-	}
-	return strings.Join(what, " and ")
-}
-
 func zoneOf(f *field.Field, node field.NodeName) field.ZoneName {
 	if n := f.Node(node); n != nil {
 		return n.Zone
@@ -241,7 +153,8 @@ func tried(adds []place.Member, nodes map[field.NodeName]*field.Node) []place.Me
 // MostTried members a few of each role are rendered, unless all are asked for.
 func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.Error {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
-		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
+		Wanted: map[field.RoleName][]field.MemberName{}}
 	nodes := draft.NodesByName()
 	sample := adds
 	if !all && len(adds) > MostTried { // and of those whom they are told of, the first few

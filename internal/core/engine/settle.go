@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"cmp"
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -19,14 +21,19 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if !s.Deployed() {
 		return nil, nil
 	}
-	if s.Listening() > 0 || s.Rollout.Paused {
+	if s.Listening() > 0 {
 		return nil, nil // first hear how things are, then decide
 	}
-	w := &work{State: s, members: s.byRole()}
+	w := &work{State: s, members: s.byRole(), held: s.Rollout.held() || s.Stalled != ""}
 	if s.Retiring {
+		w.held = false
 		return w.retire(), nil
 	}
-	for _, part := range []func() []Fact{w.dissolve, w.membership, w.found, w.procedures, w.start, w.halt, w.leave, w.forget, w.restart, w.drift, w.release, w.end} {
+	parts := []func() []Fact{w.stall, w.dissolve, w.membership, w.found, w.procedures, w.warmUp, w.start, w.halt, w.leave, w.forget, w.restart, w.drift, w.release, w.end}
+	if w.held { // what a person asks for of single members is done all the same
+		parts = []func() []Fact{w.warmUp, w.start, w.halt, w.restart, w.end}
+	}
+	for _, part := range parts {
 		if facts := part(); len(facts) > 0 {
 			return facts, w.err
 		}
@@ -40,6 +47,7 @@ type work struct {
 	members  map[field.RoleName][]*Member
 	revision uint64 // of the newest order of this look
 	drawn    *render.Scene
+	held     bool // nothing of the rollout is begun
 	err      error
 }
 
@@ -80,11 +88,16 @@ func (w *work) active(role field.RoleName) []*Member {
 
 // membership plans members that are missing and sends away those that are too many.
 func (w *work) membership() []Fact {
-	if w.fits() {
+	if w.planned.valid && w.planned.census == w.census {
 		return nil
 	}
 	var facts []Fact
 	p := plan.Make(w.Field, w.live())
+	defer func() {
+		if len(facts) == 0 {
+			w.planned = planMemo{census: w.census, valid: true, unplaced: len(p.Unplaced) > 0}
+		}
+	}()
 	next := map[field.RoleName]int{}
 	for _, a := range p.Adds {
 		role := w.Field.Role(a.Role)
@@ -114,37 +127,6 @@ func (w *work) membership() []Fact {
 func (w *work) tried(m *Member) bool {
 	op := w.role(m.Role).Op
 	return m.Unsettled != "" || m.Admitted && !m.Founding || m.Steps[order.Join] > 0 || m.Listed || op != nil && op.Member == m.Name
-}
-
-// fits is a quick look at whether the members are what the field wants.
-func (w *work) fits() bool {
-	if len(w.Field.Place) > 0 {
-		return false // pins need the whole comparison
-	}
-	nodes := map[field.NodeName]bool{}
-	for _, n := range w.Field.Nodes {
-		nodes[n.Name] = true
-	}
-	wanted := 0
-	for _, r := range w.Field.Roles {
-		if len(w.active(r.Name)) != r.Members {
-			return false
-		}
-		wanted += r.Members
-	}
-	staying := 0
-	for _, group := range w.members {
-		for _, m := range group {
-			if m.Leaving {
-				continue
-			}
-			staying++
-			if !nodes[m.Node] {
-				return false
-			}
-		}
-	}
-	return staying == wanted
 }
 
 // open tells whether all gates of a role are open.
@@ -192,11 +174,14 @@ func (w *work) start() []Fact {
 		members := w.active(role.Name)
 		opened, checked := false, false
 		for index, m := range members {
-			if m.Halted || m.Ordered.Want == order.Run {
+			if m.Halted || m.Ordered.Want == order.Run || w.held && !m.Asked {
 				continue
 			}
 			if m.Ordered.Want == order.Stop && m.Phase != Stopped {
 				continue // it ends first
+			}
+			if w.role(role.Name).Cold && !m.Begins {
+				continue // who begins comes first
 			}
 			if !checked {
 				opened, checked = w.open(role), true
@@ -204,7 +189,7 @@ func (w *work) start() []Fact {
 			if !opened || !w.turn(role, members, index) {
 				continue
 			}
-			o := w.order(m, order.Run, "wanted by the draft")
+			o := w.order(m, order.Run, "the draft has it")
 			if m.Ordered.Want == order.Stop {
 				o.Why = "started again"
 			}
@@ -265,19 +250,32 @@ func (w *work) waitsOn(role, on field.RoleName) bool {
 	return needs
 }
 
-// halt stops members, dependants first.
+// halt stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
+// last.
 func (w *work) halt() []Fact {
 	pending := func(m *Member) bool { return m.Halted && m.Phase != Stopped && m.Ordered.Want != "" }
 	var facts []Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		oneByOne := w.Field.Role(role) != nil && w.Field.Role(role).StopsOneByOne()
+		if oneByOne && slices.ContainsFunc(w.members[role], func(m *Member) bool { return w.ending(m) && m.Halted }) {
+			continue
+		}
 		for _, m := range w.members[role] {
 			if m.Leaving || !pending(m) || m.Ordered.Want != order.Run || w.dependantsLeft(role, pending) || w.othersFirst(m, pending) {
 				continue
 			}
 			facts = append(facts, w.order(m, order.Stop, "stop asked for"))
+			if oneByOne && !w.Nodes[m.Node].Dark {
+				break
+			}
 		}
 	}
 	return facts
+}
+
+// ending tells whether a member that was told to stop is still to be seen to have stopped.
+func (w *work) ending(m *Member) bool {
+	return m.Ordered.Want == order.Stop && m.Phase != Stopped && m.Phase != Gone && !w.Nodes[m.Node].Dark
 }
 
 // othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends
@@ -314,7 +312,7 @@ func (w *work) leave() []Fact {
 			if !m.Leaving || m.Ordered.Want == order.Gone || byProcedure && !m.Left || !byProcedure && waiting && w.IsReady(m) {
 				continue
 			}
-			o := w.order(m, order.Gone, "leaves")
+			o := w.order(m, order.Gone, "it leaves")
 			o.Order.Keep = m.Keeps && w.Field.Node(m.Node) != nil
 			facts = append(facts, o)
 		}
@@ -338,29 +336,26 @@ func (w *work) forget() []Fact {
 	return facts
 }
 
-// restart restarts members one at a time, role by role in the order of deployment, those that are dark first and the
-// leader last. A member that works waits until all the others of its role do.
+// restart restarts members one at a time, role by role in the order of deployment. Those known to be down come first: that is
+// how a mended configuration gets in. The leader comes last. Nobody that works is touched while another of its role is not
+// ready, or cannot be heard; whoever cannot be heard is never next.
 func (w *work) restart() []Fact {
 	for _, stage := range w.Field.Stages() {
 		for _, role := range stage {
 			members := w.active(role)
-			if !slices.ContainsFunc(members, func(m *Member) bool { return m.RestartDue }) {
+			due := func(m *Member) bool { return m.RestartDue && (!w.held || m.RestartWhy == askedFor) }
+			if !slices.ContainsFunc(members, due) {
 				continue
 			}
-			var next *Member
-			dark := 0
-			for _, m := range members {
-				if !w.IsReady(m) && !m.Halted {
-					dark++
+			next := w.nextRestart(members, due)
+			if next == nil {
+				if slices.ContainsFunc(members, func(m *Member) bool { return due(m) && m.RestartWhy == askedFor }) {
+					continue // others that were asked for need not wait for this role
 				}
-				if m.RestartDue && (next == nil || w.before(m, next)) {
-					next = m
-				}
-			}
-			if dark > 0 && w.IsReady(next) {
 				return nil
 			}
-			o := w.order(next, order.Run, "restart")
+			o := w.order(next, order.Run, cmp.Or(next.RestartWhy, "as ordered before"))
+			o.Restart = true
 			o.Order.Round++
 			if o.Order.Spec = w.spec(next, ""); o.Order.Spec == nil {
 				return nil
@@ -371,28 +366,76 @@ func (w *work) restart() []Fact {
 	return nil
 }
 
-// before tells whether a is restarted before b.
-func (w *work) before(a, b *Member) bool {
-	rank := func(m *Member) int {
-		switch {
-		case !w.IsReady(m):
-			return 0
-		case w.role(m.Role).Leader == m.Name:
-			return 2
+// nextRestart chooses who of a role is restarted next; nil while that must wait. See waitsToRestart for the words.
+func (w *work) nextRestart(members []*Member, due func(*Member) bool) *Member {
+	var next *Member
+	for _, m := range members {
+		if m.Ordered.Revision > m.Taken && !w.IsReady(m) {
+			continue // its agent has not even the order before
 		}
-		return 1
+		if due(m) && w.down(m) && next == nil {
+			next = m
+		}
 	}
-	return rank(a) < rank(b)
+	if next != nil || w.blocker(members) != nil {
+		return next
+	}
+	for _, m := range members {
+		if due(m) && w.IsReady(m) && (next == nil || w.role(m.Role).Leader == next.Name) {
+			next = m
+		}
+	}
+	return next
 }
 
-// drift gives running members their new spec when what it is made of has changed.
+// down tells whether a member is known not to work.
+func (s *State) down(m *Member) bool {
+	if m.Halted || m.Ordered.Want != order.Run {
+		return false
+	}
+	switch s.PhaseOf(m) {
+	case Failed, Unready, Starting, Joining:
+		return true
+	}
+	return false
+}
+
+// blocker is a member of a role for which the others wait before one that works is restarted.
+func (s *State) blocker(members []*Member) *Member {
+	for _, m := range members {
+		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" {
+			return m
+		}
+	}
+	return nil
+}
+
+// stall ends a rollout of which a member has refused what it was given.
+func (w *work) stall() []Fact {
+	if !w.Rollout.Active() || w.Rollout.What == "retire" || w.Rollout.What == "stop" {
+		return nil
+	}
+	for _, m := range SortedMembers(w.State) {
+		if m.Unfit != "" && m.Phase != Gone && !m.Leaving {
+			return []Fact{RolloutFailed{What: w.Rollout.What, Why: fmt.Sprintf("%s was not changed and goes on as before: %s", m.Name, m.Unfit)}}
+		}
+	}
+	return nil
+}
+
+// drift gives running members their new spec when what it is made of has changed. What needs a restart is only marked: the
+// new spec comes with the order to restart, so that a member which is not its turn yet is not changed by a crash. What a
+// program takes while it runs is brought to one member of a role at a time.
 func (w *work) drift() []Fact {
 	var facts []Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
-		if w.Field.Role(role) == nil {
+		declared := w.Field.Role(role)
+		if declared == nil {
 			continue
 		}
-		var due []field.MemberName
+		settled := w.joinedAll(declared)
+		bringing := slices.ContainsFunc(w.members[role], w.beingChanged)
+		var due, spared []field.MemberName
 		for _, m := range w.members[role] {
 			if m.Leaving || m.Ordered.Want != order.Run || w.rendered[m.Name] == w.shape {
 				continue
@@ -401,22 +444,84 @@ func (w *work) drift() []Fact {
 			if spec == nil {
 				continue
 			}
-			if reflect.DeepEqual(spec, m.Ordered.Spec) {
-				w.rendered[m.Name] = w.shape
+			if m.Began && !reflect.DeepEqual(spec, m.Ordered.Spec) && reflect.DeepEqual(w.specAsBegun(m), m.Ordered.Spec) {
+				o := w.order(m, order.Run, "it has begun: should it be started again, its cluster is there")
+				o.Order.Spec, o.Same = spec, true
+				facts = append(facts, o)
 				continue
 			}
-			o := w.order(m, order.Run, "its configuration has changed")
+			effect := order.Effect(m.Runs(), spec)
+			switch {
+			case effect == field.OnRestart && m.PID != 0:
+				if m.RestartDue {
+					w.rendered[m.Name] = w.shape
+				} else if settled { // else more of the same is to come
+					due = append(due, m.Name)
+				}
+				continue
+			case m.RestartDue && m.RestartWhy == configurationChanged:
+				spared = append(spared, m.Name)
+			}
+			if reflect.DeepEqual(spec, m.Ordered.Spec) {
+				w.rendered[m.Name], w.judged[m.Name] = w.shape, w.drafts
+				continue
+			}
+			if m.PID != 0 && order.Answered(m.Runs(), spec) {
+				if bringing {
+					continue
+				}
+				bringing = true
+			}
+			o := w.order(m, order.Run, "what it is told of others has changed")
+			if o.Draft = w.judged[m.Name] < w.drafts; o.Draft {
+				o.Why = "its configuration has changed"
+			}
 			o.Order.Spec = spec
 			facts = append(facts, o)
-			if Effect(m.Ordered.Spec, spec) == field.OnRestart && !m.RestartDue {
-				due = append(due, m.Name)
-			}
 		}
 		if len(due) > 0 {
-			facts = append(facts, RestartAsked{Members: due, Why: "changed configuration"})
+			facts = append(facts, RestartAsked{Members: due, Why: configurationChanged, Part: true})
+		}
+		if len(spared) > 0 {
+			facts = append(facts, RestartSpared{Members: spared})
 		}
 	}
 	return facts
+}
+
+// joinedAll tells whether everybody of a role has joined, and of the roles that it is told of: until then more of what it is
+// told is to come. Who has failed is not waited for.
+func (w *work) joinedAll(role *field.Role) bool {
+	for _, name := range append(append([]field.RoleName{role.Name}, role.Called()...), role.Known()...) {
+		if name != role.Name && w.Field.Needs(role)[name] == "" && slices.Contains(role.Known(), name) && w.waitsOn(name, role.Name) {
+			continue // that one waits for this one
+		}
+		if slices.ContainsFunc(w.active(name), func(m *Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != Failed }) {
+			return false
+		}
+	}
+	return true
+}
+
+// beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.
+func (w *work) beingChanged(m *Member) bool {
+	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && m.Unfit == "" && m.Ordered.Revision > m.Applied &&
+		!w.Nodes[m.Node].Dark && m.Phase != Stopping && order.Answered(m.Running, m.Ordered.Spec)
+}
+
+// specAsBegun is what a member that has begun its cluster was begun with.
+func (w *work) specAsBegun(m *Member) *order.Spec {
+	scene := w.stage()
+	drawn := scene.Members[m.Name]
+	begun := drawn
+	begun.Begins = true
+	scene.Members[m.Name] = begun
+	spec, err := scene.Spec(m.Name)
+	scene.Members[m.Name] = drawn
+	if err != nil {
+		return nil
+	}
+	return spec
 }
 
 // dissolve forgets clusters of which nothing is left.
@@ -450,18 +555,20 @@ func (w *work) release() []Fact {
 
 // end closes the rollout when everything wanted has come true.
 func (w *work) end() []Fact {
-	if !w.Rollout.Active() {
+	if !w.Rollout.Active() || w.Rollout.Paused && w.Rollout.Members == nil {
 		return nil
+	}
+	if names := w.Rollout.Members; names != nil {
+		for _, name := range names {
+			if m := w.Members[name]; m != nil && !w.settled(m, w.Rollout.What) {
+				return nil
+			}
+		}
+		return []Fact{RolloutEnded{What: w.Rollout.What}}
 	}
 	for _, group := range w.members {
 		for _, m := range group {
-			switch {
-			case m.Leaving && m.Left && w.Nodes[m.Node].Dark: // it ends when its node can be reached again
-			case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken:
-				return nil
-			case m.Halted && m.Phase != Stopped && m.Ordered.Want != "":
-				return nil
-			case !m.Halted && !w.IsReady(m):
+			if !w.settled(m, "") {
 				return nil
 			}
 		}
@@ -471,17 +578,35 @@ func (w *work) end() []Fact {
 			return nil
 		}
 	}
-	for _, r := range w.Field.Roles {
+	for i := range w.Field.Roles {
+		r := &w.Field.Roles[i]
 		members := w.active(r.Name)
-		if len(members) < r.Members {
+		if len(members) < r.Members || w.founding(r) {
 			return nil
 		}
 		running := slices.ContainsFunc(members, func(m *Member) bool { return !m.Halted })
-		if r.Votes && running && r.Program.Leader != nil && w.role(r.Name).Leader == "" {
-			return nil // who votes is not done before somebody leads
+		if running && r.Program != nil && r.Program.Leader != nil && w.role(r.Name).Leader == "" {
+			return nil // who has a leader is not done before somebody leads
 		}
 	}
 	return []Fact{RolloutEnded{What: w.Rollout.What}}
+}
+
+// settled tells whether a member is as it shall be, or as a stop, start or restart of it wants it.
+func (w *work) settled(m *Member, what string) bool {
+	switch {
+	case what == "stop":
+		return !m.Halted || m.Phase == Stopped || m.Phase == Gone || m.Ordered.Want == ""
+	case what != "" && (m.Phase == Gone || m.Leaving || m.Halted):
+		return true // something else was asked for meanwhile
+	case m.Leaving && m.Left && w.Nodes[m.Node].Dark:
+		return true // it ends when its node can be reached again
+	case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken, w.beingChanged(m):
+		return false
+	case m.Halted && m.Phase != Stopped && m.Ordered.Want != "":
+		return false
+	}
+	return m.Halted || w.IsReady(m)
 }
 
 // retire takes everything down, dependants first, then frees the nodes.

@@ -77,6 +77,9 @@ type RolloutView struct {
 	Ended  time.Time `json:"ended,omitzero"`
 	Paused bool      `json:"paused,omitempty"`
 
+	Failed  string             `json:"failed,omitempty"`  // why it stopped half-way
+	Members []field.MemberName `json:"members,omitempty"` // whom it is about; everybody when empty
+
 	LastTook time.Duration `json:"last_took_ns,omitempty"` // how long the newest one of the same kind took that came to its end
 }
 
@@ -95,6 +98,11 @@ type RoleView struct {
 	Survives    int                 `json:"survives"`
 	Leader      field.MemberName    `json:"leader,omitempty"`
 	Led         bool                `json:"led,omitempty"` // its program tells who leads
+	LeaderSince time.Time           `json:"leader_since,omitzero"`
+	Rivals      []field.MemberName  `json:"rivals,omitempty"`        // that say that they lead too, and no term decides against them
+	Unsure      string              `json:"leader_unsure,omitempty"` // why it is not known whether the leader still leads
+	Unread      string              `json:"roster_unread,omitempty"` // why the cluster's own list cannot be read
+	Founding    bool                `json:"founding,omitempty"`      // steps of founding its cluster are still to be done
 	LeaderTerm  uint64              `json:"leader_term,omitempty"`
 	Roster      []order.RosterEntry `json:"roster,omitempty"`
 	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
@@ -121,11 +129,14 @@ type MemberView struct {
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
 	Leaving     bool             `json:"leaving,omitempty"`
-	Seat        string           `json:"seat,omitempty"`      // voter or learner, where members vote
-	ID          string           `json:"id,omitempty"`        // under which the cluster itself lists it
-	Trouble     string           `json:"trouble,omitempty"`   // why it could not be let in, promoted or let go
-	Left        bool             `json:"left,omitempty"`      // is no member of its cluster any more
-	TakenOff    bool             `json:"taken_off,omitempty"` // somebody else has taken it off its cluster's list
+	Seat        string           `json:"seat,omitempty"`        // voter or learner, where members vote
+	ID          string           `json:"id,omitempty"`          // under which the cluster itself lists it
+	Trouble     string           `json:"trouble,omitempty"`     // why it could not be let in, promoted or let go
+	Left        bool             `json:"left,omitempty"`        // is no member of its cluster any more
+	Pending     string           `json:"pending,omitempty"`     // what it takes at its next start only
+	RestartDue  bool             `json:"restart_due,omitempty"` // it is to be restarted
+	Unfit       string           `json:"unfit,omitempty"`       // why what was ordered last was not carried out: it runs as before
+	TakenOff    bool             `json:"taken_off,omitempty"`   // somebody else has taken it off its cluster's list
 	Address     string           `json:"address"`
 	Ports       map[string]int   `json:"ports,omitempty"`
 	PID         int              `json:"pid,omitempty"`
@@ -147,9 +158,10 @@ type MemberView struct {
 
 // ProbeView is the newest answer to the ready probe. The latency comes from the series and may be missing.
 type ProbeView struct {
-	OK        bool    `json:"ok"`
-	LatencyMS float64 `json:"latency_ms"`
-	Error     string  `json:"error"`
+	OK        bool      `json:"ok"`
+	LatencyMS float64   `json:"latency_ms"`
+	Error     string    `json:"error"`
+	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
 }
 
 // NodeView is one node, with what is kept free for members on it.
@@ -181,7 +193,7 @@ func Snap(s *State, at time.Time) *Snapshot {
 	}
 	snap.Field = s.Field.Name
 	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended,
-		Paused: s.Rollout.Paused, LastTook: s.Lasted[s.Rollout.What]}
+		Paused: s.Rollout.held(), Failed: s.Rollout.Failed, Members: s.Rollout.Members, LastTook: s.Lasted[s.Rollout.What]}
 	if s.Retired {
 		snap.State, snap.Verdict = StateRetired, "Retired: nothing is left of it."
 		return snap
@@ -222,7 +234,7 @@ func Snap(s *State, at time.Time) *Snapshot {
 func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
-		Led: role.Votes && role.Program != nil && role.Program.Leader != nil, Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
+		Led: role.Program != nil && role.Program.Leader != nil, Founding: s.founding(role), Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
 	}
@@ -246,6 +258,15 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	if r != nil {
 		v.Leader, v.LeaderTerm, v.Highest = r.Leader, r.LeaderTerm, r.Highest
 		v.Roster = slices.Clone(r.Roster)
+		v.Rivals, v.Unread = s.rivals(r), r.RosterWhy
+		if !r.LeaderSince.IsZero() {
+			v.LeaderSince = r.LeaderSince
+		}
+		for _, c := range r.Claims {
+			if c.Member == r.Leader {
+				v.Unsure = c.Unsure
+			}
+		}
 	}
 	if role.Votes {
 		v.Voters, v.VotesReady = s.Votes(role, members)
@@ -264,9 +285,13 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 
 func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberView {
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving,
-		Leads: role.Leader == m.Name, Ports: maps.Clone(m.Ports), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
+		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
-	v.Writes = v.Phase == Ready && (!role.Votes || role.Survives >= 0 && role.Leader != "")
+	v.Writes = v.Phase == Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)
+	v.RestartDue, v.Unfit = m.RestartDue, m.Unfit
+	if pending := m.Pending(); len(pending) > 0 {
+		v.Pending = changedWord(order.Named(pending))
+	}
 	if n := s.Field.Node(m.Node); n != nil {
 		v.Zone = n.Zone
 	}
@@ -295,6 +320,9 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 	v.Trouble, v.Left, v.TakenOff = m.Trouble, m.Left, s.takenOff(m)
 	if m.Trouble != "" {
 		v.Why = m.Trouble
+	}
+	if m.Unfit != "" {
+		v.Why = "it runs as before: " + m.Unfit
 	}
 	v.WaitsFor = s.waitsFor(m, role, peers)
 	if r := s.Roles[m.Role]; r != nil {

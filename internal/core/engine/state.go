@@ -45,6 +45,7 @@ type State struct {
 	Retiring bool
 	Retired  bool
 	Rollout  Rollout
+	Stalled  string                   // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
 	Lasted   map[string]time.Duration // how long the newest rollout of each kind took that came to its end
 	Nodes    map[field.NodeName]*Node
 	Roles    map[field.RoleName]*Role
@@ -52,8 +53,15 @@ type State struct {
 
 	others *State // while reports are judged one by one: where all members are
 
+	planned planMemo
+
 	// shape rises whenever what templates see may have changed.
 	shape int
+	// drafts counts what was deployed; judged says up to which of them a member's spec was last found to be as it is by the draft.
+	drafts int
+	judged map[field.MemberName]int
+	// census rises whenever who is there, or where, may have to change.
+	census int
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
 	rendered map[field.MemberName]int
 }
@@ -64,8 +72,15 @@ type Rollout struct {
 	Began time.Time
 	Ended time.Time // zero while it goes on
 
-	Paused bool // nothing new is begun; what has begun goes on
+	Paused bool   // nothing new is begun; what has begun goes on
+	Failed string // why it stopped half-way
+
+	Members []field.MemberName // whom it is about; everybody when empty
+	Under   *Rollout           // what goes on, or is paused, meanwhile, and is the newest again when this one has ended
 }
+
+// held tells whether a rollout, or one under it, is paused.
+func (r *Rollout) held() bool { return r != nil && (r.Paused || r.Under.held()) }
 
 // Active tells whether the rollout goes on.
 func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
@@ -92,17 +107,21 @@ type Role struct {
 	Founders    []field.MemberName
 	Highest     int // the highest number ever given; see plan.Live
 	Leader      field.MemberName
+	Claims      []Claim // of all members that say that they lead, oldest first
 	LeaderTerm  uint64
 	LeaderSince time.Time
 	Roster      []order.RosterEntry // nil until the cluster has told
 
-	RosterAt   time.Time        // when its members said so
-	Op         *order.Operation // the step of a procedure that is under way; one at a time
-	Retried    string           // why it had to be tried again
-	Waits      membership.Wait  // what the next change of membership waits for
-	FoundDue   int              // steps of the founding procedure, as it was when the cluster was founded
-	FoundSteps int              // steps of the founding procedure that are done
-	HandedOver field.MemberName // has handed over, and the cluster has not shown it yet
+	RosterAt   time.Time          // when its members said so
+	RosterWhy  string             // why it cannot be read, while it cannot
+	Op         *order.Operation   // the step of a procedure that is under way; one at a time
+	Retried    string             // why it had to be tried again
+	Waits      membership.Wait    // what the next change of membership waits for
+	FoundDue   int                // steps of the founding procedure, as it was when the cluster was founded
+	FoundSteps int                // steps of the founding procedure that are done
+	Cold       bool               // nobody of it ran, and who begins is being found out, or begins
+	Without    []field.MemberName // whose data a person has given up for that
+	HandedOver field.MemberName   // has handed over, and the cluster has not shown it yet
 
 	Waited time.Duration // how long its newest member was planned before it was let run
 	Warmed time.Duration // how long its newest member took from its start to being ready
@@ -121,11 +140,19 @@ type Member struct {
 	Leaving    bool // on its way out for good
 	Halted     bool // stopped on purpose, to come back
 	RestartDue bool
-	Joined     bool // has been ready once, or founded its cluster
-	Admitted   bool // may be started: founded its cluster, or has been let in
-	Listed     bool // has been on its cluster's own list
-	Left       bool // is no member of its cluster any more
+	RestartWhy string   // what for
+	Asked      bool     // a person asked for its start, also while a rollout is paused
+	Joined     bool     // has been ready once, or founded its cluster
+	WasReady   bool     // has been ready once
+	Began      bool     // has begun, and was not started again since
+	Begins     bool     // of a cluster of which nobody ran, it is started first
+	Rank       *float64 // how advanced its data is, as it was read for a cold start
+	Admitted   bool     // may be started: founded its cluster, or has been let in
+	Listed     bool     // has been on its cluster's own list
+	Lived      bool     // worked when it began to leave
+	Left       bool     // is no member of its cluster any more
 
+	JoinDue   int                     // steps of joining, as they were when it was admitted
 	Captured  map[string]string       // what its procedures took out of answers
 	Steps     map[order.Procedure]int // steps done of each procedure
 	Unsettled order.Procedure         // a step of it was tried, and what came of that is not known
@@ -136,7 +163,14 @@ type Member struct {
 
 	Ordered order.Order // the newest order
 	Taken   uint64      // the newest revision that its agent has on disk
-	Refused string      // why the agent did not take the newest order
+	Applied uint64      // the newest revision that it was started with, or of which its agent has said what came of it
+	Running *order.Spec // what it runs with, as far as that is known
+	Unfit   string      // why the newest order was not carried out: it runs as before
+
+	Awaits []string // what of it a changed draft has it take at its next start only
+
+	specs   []ordered // what was ordered since, and at, its start
+	Refused string    // why the agent did not take the newest order
 
 	Keeps bool  // its data shall outlive it
 	Kept  bool  // it is gone, or about to return, and its data is still on the node
@@ -159,6 +193,114 @@ type ExitNote struct {
 	Lines []string
 }
 
+// ordered is a spec with the revision of its order.
+type ordered struct {
+	revision uint64
+	spec     *order.Spec
+}
+
+// mostOrdered is how many specs are remembered of a member, its running one included.
+const mostOrdered = 8
+
+// remember keeps a spec that was ordered: the member may be started with it later.
+func (m *Member) remember(o order.Order) {
+	if o.Spec == nil || o.Want != order.Run {
+		return
+	}
+	next := append(slices.Clone(m.specs), ordered{o.Revision, o.Spec})
+	if len(next) > mostOrdered {
+		next = slices.Delete(next, 1, 2)
+	}
+	m.specs = next
+}
+
+// startedWith notes with which order's spec the member was started; 0 stands for the newest.
+func (m *Member) startedWith(revision uint64) {
+	m.Running, m.Applied = m.Ordered.Spec, max(m.Applied, revision)
+	if i := slices.IndexFunc(m.specs, func(o ordered) bool { return o.revision == revision }); i >= 0 {
+		m.Running, m.specs = m.specs[i].spec, slices.Clone(m.specs[i:])
+	}
+}
+
+// Runs is what the member runs with; what it would be started with when it does not run.
+func (m *Member) Runs() *order.Spec {
+	if m.Running != nil {
+		return m.Running
+	}
+	return m.Ordered.Spec
+}
+
+// Pending lists what of a changed draft the member was not started with, and takes at its next start only.
+func (m *Member) Pending() []order.Difference {
+	if m.PID == 0 || m.Halted || m.Leaving || m.Unfit != "" {
+		return nil
+	}
+	return slices.DeleteFunc(order.Pending(m.Running, m.Ordered.Spec), func(d order.Difference) bool { return !slices.Contains(m.Awaits, d.What) })
+}
+
+// Claim is a member saying that it leads its role.
+type Claim struct {
+	Member field.MemberName
+	Term   uint64
+	Unsure string // why that could not be asked again
+}
+
+// leads chooses whom the claims make the leader: the highest term; of equal ones whoever can be heard, then whoever said so
+// first. A term that is over makes nobody a leader.
+func (s *State) leads(r *Role) (Claim, bool) {
+	best, any := Claim{}, false
+	sure := func(c Claim) bool { return c.Unsure == "" && !s.outOfReach(c.Member) }
+	for _, c := range r.Claims {
+		if c.Term >= r.LeaderTerm && (!any || c.Term > best.Term || c.Term == best.Term && sure(c) && !sure(best)) {
+			best, any = c, true
+		}
+	}
+	return best, any
+}
+
+// rivals are the members that claim to lead beside the leader, where no term decides against them.
+func (s *State) rivals(r *Role) []field.MemberName {
+	var out []field.MemberName
+	for _, c := range r.Claims {
+		if c.Member != r.Leader && r.Leader != "" && c.Term == r.LeaderTerm && c.Unsure == "" && !s.outOfReach(c.Member) && !s.outOfReach(r.Leader) {
+			out = append(out, c.Member)
+		}
+	}
+	return out
+}
+
+// claim notes what a member says of leading, and who leads by that.
+func (s *State) claim(role field.RoleName, c Claim, leads bool, at time.Time) {
+	r := s.role(role)
+	claims := slices.Clone(r.Claims)
+	i := slices.IndexFunc(claims, func(x Claim) bool { return x.Member == c.Member })
+	switch {
+	case !leads && i >= 0:
+		claims = slices.Delete(claims, i, i+1)
+	case leads && i >= 0:
+		claims[i] = c
+	case leads:
+		claims = append(claims, c)
+	}
+	r.Claims = claims
+	s.judgeClaims(r, at)
+}
+
+// judgeClaims finds out who leads by what members say.
+func (s *State) judgeClaims(r *Role, at time.Time) {
+	before := r.Leader
+	best, any := s.leads(r)
+	if !any {
+		r.Leader, r.HandedOver = "", ""
+	} else {
+		r.Leader, r.LeaderTerm = best.Member, best.Term
+	}
+	if r.Leader != before && any {
+		r.LeaderSince, r.HandedOver = at, ""
+		s.shape++ // who was admitted by one that is gone follows the new one
+	}
+}
+
 // NewState is the state before any event.
 func NewState() *State {
 	s := &State{}
@@ -171,6 +313,7 @@ func (s *State) reset() {
 	s.Roles = map[field.RoleName]*Role{}
 	s.Members = map[field.MemberName]*Member{}
 	s.rendered = map[field.MemberName]int{}
+	s.judged = map[field.MemberName]int{}
 	s.Retiring, s.Retired = false, false
 }
 
@@ -223,6 +366,13 @@ func (s *State) byRole() map[field.RoleName][]*Member {
 	return groups
 }
 
+// planMemo remembers at which census the comparison of members and draft last found nothing to do. Losing it costs time only.
+type planMemo struct {
+	census   int
+	valid    bool
+	unplaced bool
+}
+
 // PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member
 // that answers but is missing from its cluster's roster is still joining.
 func (s *State) PhaseOf(m *Member) Phase {
@@ -232,7 +382,7 @@ func (s *State) PhaseOf(m *Member) Phase {
 			return Unknown
 		}
 	}
-	if m.Phase == Ready && !m.Leaving && (s.missingFromRoster(m) || s.learns(m)) {
+	if m.Phase == Ready && !m.Leaving && (s.missingFromRoster(m) || s.learns(m) || s.joins(m)) {
 		return Joining
 	}
 	return m.Phase
@@ -242,6 +392,13 @@ func (s *State) PhaseOf(m *Member) Phase {
 func (s *State) learns(m *Member) bool {
 	role := s.Field.Role(m.Role)
 	return role != nil && role.Votes && procedural(role) && s.seat(role, m) == membership.Learner
+}
+
+// joins tells whether steps of joining that come after its start are still to be done, where no roster says more.
+func (s *State) joins(m *Member) bool {
+	r, role := s.Roles[m.Role], s.Field.Role(m.Role)
+	return r != nil && r.Roster == nil && role != nil && role.Program != nil && !m.Founding && m.Admitted &&
+		m.Steps[order.Join] < min(m.JoinDue, len(role.Program.Join))
 }
 
 func (s *State) missingFromRoster(m *Member) bool {
@@ -284,12 +441,20 @@ type GateView struct {
 	Have int            `json:"have"`
 	Need int            `json:"need"`
 	Open bool           `json:"open"`
+
+	Founding bool `json:"founding,omitempty"` // steps of founding its cluster are still to be done
+}
+
+// founding tells whether steps of founding a role's cluster are still to be done.
+func (s *State) founding(role *field.Role) bool {
+	r := s.Roles[role.Name]
+	return r != nil && r.Founded && role.Program != nil && r.FoundSteps < min(r.FoundDue, len(role.Program.Found))
 }
 
 func (s *State) gate(on *field.Role, gate field.Gate, members []*Member) GateView {
 	ready := 0
 	for _, m := range members {
-		if s.IsReady(m) {
+		if s.IsReady(m) && !m.Halted { // what is about to be stopped opens nothing
 			ready++
 		}
 	}
@@ -305,7 +470,8 @@ func (s *State) gate(on *field.Role, gate field.Gate, members []*Member) GateVie
 	default:
 		v.Need = min(gate.Number(), on.Members)
 	}
-	v.Open = v.Have >= v.Need
+	v.Founding = s.founding(on)
+	v.Open = v.Have >= v.Need && !v.Founding
 	return v
 }
 
@@ -314,14 +480,18 @@ func (s *State) live() plan.Live {
 	l := plan.Live{Highest: map[field.RoleName]int{}}
 	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
 		m := s.Members[name]
+		at := m.Member
+		if s.Field != nil {
+			at.Ports = s.ports(m)
+		}
 		switch {
 		case m.Phase == Gone && m.Kept:
-			l.Kept = append(l.Kept, plan.Kept{Member: m.Member, Number: m.Number})
+			l.Kept = append(l.Kept, plan.Kept{Member: at, Number: m.Number})
 		case m.Phase == Gone:
 		case m.Leaving:
-			l.Leaving = append(l.Leaving, m.Member)
+			l.Leaving = append(l.Leaving, at)
 		default:
-			l.Members = append(l.Members, plan.Member{Member: m.Member, Number: m.Number, Ready: s.IsReady(m),
+			l.Members = append(l.Members, plan.Member{Member: at, Number: m.Number, Ready: s.IsReady(m),
 				Leads: s.role(m.Role).Leader == m.Name})
 		}
 	}
@@ -341,12 +511,16 @@ func (s *State) live() plan.Live {
 // scene is what templates see.
 func (s *State) scene() *render.Scene {
 	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
-		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{}}
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
+		Wanted: map[field.RoleName][]field.MemberName{}}
 	for role, members := range s.byRole() {
 		for _, m := range members {
 			s.draw(sc, m)
-			if via := s.Members[m.Via]; via != nil && via.Phase == Gone { // what it was told at its start stays so
+			if via := s.Members[s.follows(m)]; via != nil && via.Phase == Gone { // what it was told at its start stays so
 				s.draw(sc, via)
+			}
+			if !m.Leaving {
+				sc.Wanted[role] = append(sc.Wanted[role], m.Name)
 			}
 			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
 				sc.Joined[role] = append(sc.Joined[role], m.Name)
@@ -370,12 +544,47 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	if n == nil {
 		return
 	}
-	drawn := sceneMember(s.Field.Node(m.Node), m.Member, n.Address, n.Dir, m.Founding, m.Via)
+	at := m.Member
+	at.Ports = s.ports(m)
+	drawn := sceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
+	drawn.Number, drawn.Begins = m.Number, m.Begins
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
 	if e := s.entry(m); e != nil {
 		drawn.ID = e.ID
 	}
 	sc.Members[m.Name] = drawn
+}
+
+// ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.
+func (s *State) ports(m *Member) map[string]int {
+	r := s.Field.Role(m.Role)
+	if r == nil || r.Program == nil {
+		return m.Ports
+	}
+	same := len(m.Ports) == len(r.Program.Ports)
+	for name, p := range r.Program.Ports {
+		n := p.Of(m.Number)
+		same = same && (n == 0 || m.Ports[name] == n)
+	}
+	if same {
+		return m.Ports
+	}
+	out := map[string]int{}
+	for name, p := range r.Program.Ports {
+		if n := cmp.Or(p.Of(m.Number), m.Ports[name]); n != 0 {
+			out[name] = n
+		}
+	}
+	return out
+}
+
+// follows is who .Leader is for a member: who led as it was admitted; once that one is gone for good, who leads now.
+func (s *State) follows(m *Member) field.MemberName {
+	via := s.Members[m.Via]
+	if r := s.Roles[m.Role]; via != nil && r != nil && (via.Phase == Gone || via.Left) && r.Leader != "" && r.Leader != m.Name {
+		return r.Leader
+	}
+	return m.Via
 }
 
 func sceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
@@ -384,6 +593,7 @@ func sceneMember(n *field.Node, m place.Member, address, dir string, founding bo
 	if n != nil {
 		out.Zone = n.Zone
 	}
+	out.Number = m.Name.Number()
 	return out
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 )
 
 // judge finds the state of the field. A role that worked and cannot work any more outranks a rollout that goes on.
@@ -22,7 +23,8 @@ func judge(s *State, snap *Snapshot) FieldState {
 		if m.Leaving {
 			warming = true
 		}
-		broken = broken || m.TakenOff
+		broken = broken || m.TakenOff || m.Unfit != ""
+		warming = warming || m.RestartDue
 		switch m.Phase {
 		case Failed, Unready, Unknown:
 			broken = true
@@ -46,9 +48,11 @@ func judge(s *State, snap *Snapshot) FieldState {
 		return StateDown
 	}
 	switch {
-	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() && r.LeaderTerm > 0 || len(r.Strangers) > 0 }), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
+	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool {
+		return r.Leaderless() && !r.LeaderSince.IsZero() || len(r.Strangers) > 0 || len(r.Rivals) > 0 || r.Unsure != "" || r.Unread != ""
+	}), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
 		return StateDegraded
-	case warming, slices.ContainsFunc(snap.Roles, RoleView.Leaderless):
+	case warming, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() || r.Founding }):
 		return StateConverging
 	}
 	return StateConverged
@@ -59,7 +63,7 @@ func cannotWork(r RoleView) bool { return r.Want > 0 && !r.Halted && r.Survives 
 
 // Leaderless tells whether a role that could have a leader has none.
 func (r RoleView) Leaderless() bool {
-	return r.Votes && r.Leader == "" && (r.LeaderTerm > 0 || r.Led) && r.Survives >= 0 && !r.Halted && r.Want > 0
+	return r.Leader == "" && (r.LeaderTerm > 0 || r.Led) && r.Survives >= 0 && !r.Halted && r.Want > 0
 }
 
 // failing tells whether a member of the role is dark without having been asked to.
@@ -87,9 +91,17 @@ func sentence(s *State, snap *Snapshot) string {
 		parts = append(parts, "paused, nothing new is begun until it goes on")
 	}
 	for _, r := range snap.Roles {
+		if len(r.Rivals) > 0 {
+			parts = append(parts, fmt.Sprintf("%s and %s both say that they lead %s: they may accept different writes", r.Leader, joinNames(r.Rivals), r.Role))
+		}
+	}
+	for _, r := range snap.Roles {
 		if cannotWork(r) && r.Worked {
 			parts = append(parts, lostWork(r))
 		}
+	}
+	if s.Stalled != "" {
+		parts = append(parts, "the deploy stopped half-way: "+s.Stalled)
 	}
 	if len(parts) == 0 || lit == wanted && !s.Rollout.Paused {
 		parts = append([]string{count}, parts...)
@@ -99,7 +111,17 @@ func sentence(s *State, snap *Snapshot) string {
 	parts = append(parts, darkMembers(snap)...)
 	for _, r := range snap.Roles {
 		if r.Leaderless() {
-			parts = append(parts, fmt.Sprintf("nobody leads %s: writes wait for an election", r.Role))
+			what := "writes wait for an election"
+			if !r.Votes {
+				what = "writes stop until somebody does"
+			}
+			parts = append(parts, fmt.Sprintf("nobody leads %s: %s", r.Role, what))
+		}
+		if r.Unsure != "" {
+			parts = append(parts, fmt.Sprintf("whether %s still leads %s is not known: %s", r.Leader, r.Role, r.Unsure))
+		}
+		if r.Unread != "" {
+			parts = append(parts, fmt.Sprintf("the members that %s lists cannot be read: %s", r.Role, r.Unread))
 		}
 	}
 	for _, r := range snap.Roles {
@@ -112,7 +134,7 @@ func sentence(s *State, snap *Snapshot) string {
 			parts = append(parts, r.Change)
 		}
 		if len(r.Strangers) > 0 {
-			parts = append(parts, fmt.Sprintf("%s lists %s, which is none of ours", r.Role, strings.Join(r.Strangers, ", ")))
+			parts = append(parts, fmt.Sprintf("%s lists %s, which %s none of ours", r.Role, firstOf(r.Strangers, 3), plural(len(r.Strangers), "is", "are")))
 		}
 	}
 	for _, m := range snap.Members {
@@ -127,6 +149,7 @@ func sentence(s *State, snap *Snapshot) string {
 		parts = append(parts, fmt.Sprintf("%s stopped on purpose", counted(halted, "member")))
 	}
 	parts = append(parts, waiting(snap)...)
+	parts = append(parts, s.restartsToCome()...)
 	if snap.State == StateConverged {
 		parts = append(parts, strengths(snap)...)
 	}
@@ -248,4 +271,39 @@ func plural(n int, one, many string) string {
 		return one
 	}
 	return many
+}
+
+// restartsToCome words which members wait to be restarted, for whom, and which take a change at their next start only.
+func (s *State) restartsToCome() []string {
+	var parts []string
+	for i := range s.Field.Roles {
+		members := s.of(s.Field.Roles[i].Name)
+		due, pending, what := 0, 0, ""
+		for _, m := range members {
+			if m.RestartDue {
+				due++
+			} else if p := m.Pending(); len(p) > 0 {
+				if pending++; what == "" || what == changedWord(order.Named(p)) {
+					what = changedWord(order.Named(p))
+				} else {
+					what = "changes"
+				}
+			}
+		}
+		if b := s.blocker(members); due > 0 && b != nil {
+			parts = append(parts, fmt.Sprintf("%s of %s %s for %s to be ready before the next restart", counted(due, "member"), s.Field.Roles[i].Name, plural(due, "waits", "wait"), b.Name))
+		}
+		if pending > 0 {
+			parts = append(parts, fmt.Sprintf("%s of %s %s for a restart to take %s", counted(pending, "member"), s.Field.Roles[i].Name, plural(pending, "waits", "wait"), what))
+		}
+	}
+	return parts
+}
+
+// firstOf names the first few, and counts the rest.
+func firstOf(names []string, most int) string {
+	if len(names) <= most+1 {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }

@@ -17,13 +17,16 @@ func (s *State) changing(role *field.Role, members []*Member) string {
 		return ""
 	}
 	if op := r.Op; op != nil {
-		verb := map[order.Procedure]string{order.Join: "lets %s in", order.Promote: "lets %s vote", order.Leave: "lets %s go",
-			order.HandOver: "is handed over by %s", order.Found: "is being founded by %s"}[op.Procedure]
+		verb := map[order.Procedure]string{order.Join: "adds %s", order.Promote: "gives %s a vote", order.Leave: "removes %s",
+			order.HandOver: "takes the lead from %s", order.Found: "is being founded by %s", order.Rank: "reads how advanced the data of %s is"}[op.Procedure]
 		text := string(role.Name) + " " + fmt.Sprintf(verb, op.Member)
 		if r.Retried != "" {
 			text += fmt.Sprintf(" (not yet: %s)", r.Retried)
 		}
 		return text
+	}
+	if r.Cold && r.Waits.For != "" {
+		return string(role.Name) + " waits for " + r.Waits.For
 	}
 	if r.Waits.For != "" && procedural(role) && slices.ContainsFunc(members, func(m *Member) bool {
 		return m.Leaving && !m.Left || !m.Leaving && !m.Halted && s.seat(role, m) != membership.Voter
@@ -47,6 +50,15 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 		if procedural(r) && c.Founded && c.Waits.For != "" && m.Ordered.Want == "" == !m.Leaving && (m.Leaving && !m.Left || !m.Leaving && s.seat(r, m) != membership.Voter) && !m.Halted {
 			return c.Waits.For
 		}
+	}
+	if c := s.Roles[m.Role]; c != nil && c.Cold && !m.Begins && !m.Halted && c.Waits.For != "" {
+		return c.Waits.For
+	}
+	if m.RestartDue {
+		if b := s.blocker(peers); b != nil && b != m {
+			return fmt.Sprintf("%s to be ready, before it is restarted", b.Name)
+		}
+		return "its turn to be restarted"
 	}
 	if s.takenOff(m) {
 		return fmt.Sprintf("%s to list it again: somebody has taken it off by hand", m.Role)
@@ -88,7 +100,7 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 		return "its ready probe to succeed"
 	case Joining:
 		if s.learns(m) {
-			return fmt.Sprintf("%s to let it vote", m.Role)
+			return fmt.Sprintf("%s to give it a vote", m.Role)
 		}
 		return fmt.Sprintf("%s to list it as a member", m.Role)
 	}
@@ -97,5 +109,11 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 
 // String words a gate: "store: quorum (1 of 2)".
 func (g GateView) String() string {
+	if g.Founding {
+		return fmt.Sprintf("%s to be founded", g.On)
+	}
+	if g.Have > g.Need {
+		return fmt.Sprintf("%s: %s (%d ready, %d needed)", g.On, g.Gate, g.Have, g.Need)
+	}
 	return fmt.Sprintf("%s: %s (%d of %d ready)", g.On, g.Gate, g.Have, g.Need)
 }

@@ -77,6 +77,7 @@ type Role struct {
 	Members  int                 `json:"members"`
 	Votes    bool                `json:"votes,omitempty"`
 	Start    Start               `json:"start,omitempty"`
+	Stop     Start               `json:"stop,omitempty"` // how its members are stopped: together or one by one
 	Spread   Spread              `json:"spread,omitempty"`
 	Where    string              `json:"where,omitempty"` // an expr-lang expression over name, zone, labels, size
 	Room     Size                `json:"room,omitzero"`
@@ -199,6 +200,15 @@ func (r *Role) Known() []RoleName {
 
 // Founds tells whether the member at this place among the first members of a role founds the cluster.
 func (r *Role) Founds(index int) bool { return r.Start == Together || index == 0 }
+
+// StopsOneByOne tells whether members of the role are stopped one by one: where the role says so, and else where they vote or
+// one of them leads.
+func (r *Role) StopsOneByOne() bool {
+	if r.Stop != "" {
+		return r.Stop == OneByOne
+	}
+	return r.Votes || r.Program != nil && r.Program.Leader != nil
+}
 
 // Cycle gives a path of roles that wait for each other, first and last the same, or nil when there is none.
 func (f *Field) Cycle() []RoleName {

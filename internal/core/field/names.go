@@ -35,6 +35,12 @@ func (r RoleName) Member(number int) MemberName {
 	return MemberName(string(r) + "-" + strconv.Itoa(number))
 }
 
+// Number is the number of a member within its role; 0 where its name has none.
+func (m MemberName) Number() int {
+	n, _ := strconv.Atoi(string(m[strings.LastIndexByte(string(m), '-')+1:]))
+	return n
+}
+
 var rangePattern = regexp.MustCompile(`^(.*)\{(-?\d+)\.\.(-?\d+)\}(.*)$`)
 
 // ExpandRange turns gull-{1..3} into gull-1, gull-2, gull-3 and leaves a name without a range as it is. It refuses

@@ -17,6 +17,7 @@ type Program struct {
 	OnChange OnChange        `json:"on_change,omitempty"`
 	Validate *Exec           `json:"validate,omitempty"`
 	Reload   *Reload         `json:"reload,omitempty"`
+	Apply    []Probe         `json:"apply,omitempty"` // calls by which a running member takes what changes with on_change: apply
 	Stop     Stop            `json:"stop,omitzero"`
 	Restart  Restart         `json:"restart,omitzero"`
 	Ready    *Probe          `json:"ready,omitempty"`
@@ -28,11 +29,14 @@ type Program struct {
 	Leave    []Step          `json:"leave,omitempty"`
 	Promote  []Step          `json:"promote,omitempty"`
 	HandOver []Step          `json:"hand_over,omitempty"`
+
+	ColdStart *ColdStart `json:"cold_start,omitempty"`
 }
 
 // Port is where a member listens: one fixed port, or the first free one of a range.
 type Port struct {
 	Port   int    `json:"port,omitempty"`
+	Each   int    `json:"each,omitempty"` // how much higher the number is for each further member: Port for the first, Port+Each for the second
 	From   int    `json:"from,omitempty"`
 	To     int    `json:"to,omitempty"`
 	Scheme string `json:"scheme,omitempty"` // for URLs; tcp when empty
@@ -45,6 +49,14 @@ type File struct {
 	Template string   `json:"template"`
 	Mode     string   `json:"mode,omitempty"` // octal; 0644 when empty
 	OnChange OnChange `json:"on_change,omitempty"`
+	Once     bool     `json:"once,omitempty"` // written where it is missing, and the program's own from then on
+}
+
+// ColdStart says who begins when no member of a role runs: the one whose data is the most advanced. The command runs on
+// every member's node while the member is stopped; Rank is an expression over its output, and the largest number begins.
+type ColdStart struct {
+	Exec []string `json:"exec"`
+	Rank string   `json:"rank"`
 }
 
 // OnChange is what is done to a running member when what it was started with changes.
@@ -54,6 +66,7 @@ type OnChange string
 const (
 	OnRestart   OnChange = "restart"
 	OnReload    OnChange = "reload"
+	OnApply     OnChange = "apply" // by the program's calls
 	OnNextStart OnChange = "next-start"
 )
 
@@ -139,6 +152,7 @@ type Step struct {
 	Call
 	On       string            `json:"on,omitempty"`   // joiner, leaver, peer or leader; the member itself when empty
 	When     string            `json:"when,omitempty"` // before-start, after-start, before-stop or after-stop
+	Of       string            `json:"of,omitempty"`   // live or dead: of which members a step of leaving is; of both when empty
 	Expect   string            `json:"expect,omitempty"`
 	RetryFor Duration          `json:"retry_for,omitempty"`
 	DoneWhen string            `json:"done_when,omitempty"`
@@ -149,5 +163,13 @@ type Step struct {
 // PortNames lists the program's ports in the order of their names.
 func (p *Program) PortNames() []string { return slices.Sorted(maps.Keys(p.Ports)) }
 
-// Fixed tells whether the port is one number and not a range.
-func (p Port) Fixed() bool { return p.Port != 0 }
+// Fixed tells whether the port is one number for all members.
+func (p Port) Fixed() bool { return p.Port != 0 && p.Each == 0 }
+
+// Of is the number of the port for the member with that number of its role; 0 where that is a matter of what is free.
+func (p Port) Of(member int) int {
+	if p.Port == 0 {
+		return 0
+	}
+	return p.Port + p.Each*(max(member, 1)-1)
+}

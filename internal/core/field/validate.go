@@ -211,6 +211,8 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 			v.add(at("ports", name), "write {port: 2379} or {from: 7400, to: 7499}", "port %s has neither a number nor a whole range", name)
 		case port.Port != 0 && (port.From != 0 || port.To != 0):
 			v.add(at("ports", name), "", "port %s has both a number and a range", name)
+		case port.Each != 0 && port.Port == 0:
+			v.add(at("ports", name, "each"), "write {port: 7000, each: 1}", "each says how much higher the number of port %s is for each further member, and there is no number to begin with", name)
 		case port.From > port.To:
 			v.add(at("ports", name), "", "the range of port %s runs backwards", name)
 		}

@@ -11,7 +11,8 @@
 //  3. A learner that has caught up becomes a voter.
 //  4. A member that is missing is admitted: as a learner where the program knows them, else as a voter, and then only if
 //     the votes that are there would be enough even if it never came up.
-//  5. Once all that are wanted vote, those that leave are dismissed, the leader last and after it has handed over.
+//  5. Once all that are wanted vote, those that leave are dismissed, the leader last and after it has handed over. Where
+//     members do not vote, all that stay must be ready first.
 //
 // Whatever is left to do waits, and Next says for what.
 package membership
@@ -153,6 +154,9 @@ func (c *Cluster) leaving() bool {
 
 // dismiss sends away one member that works.
 func (c *Cluster) dismiss(voters, healthy int) (Change, Wait) {
+	if m := c.first(func(m Member) bool { return !m.Leaving && !m.Absent && !m.Healthy }); m != nil && c.Voteless && c.leaving() {
+		return Change{}, blocked("%s to be ready: nobody that works is removed before it is", m.Name) // no votes say how many are enough
+	}
 	goes := func(m Member) bool { return m.Leaving && m.Seat == Voter }
 	if m := c.first(func(m Member) bool { return goes(m) && !m.Leads }); m != nil {
 		return c.without(m, voters, healthy)

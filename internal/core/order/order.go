@@ -38,6 +38,7 @@ type Order struct {
 // Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
 type Spec struct {
 	Role     field.RoleName     `json:"role"`
+	Version  string             `json:"version,omitempty"`
 	Votes    bool               `json:"votes,omitempty"` // its members vote, so that one without its data must not come back
 	Address  string             `json:"address"`
 	Ceiling  field.Size         `json:"ceiling,omitzero"` // what it may take; the agent ends it when it takes more memory
@@ -50,6 +51,7 @@ type Spec struct {
 	OnChange field.OnChange     `json:"on_change,omitempty"`
 	Validate []string           `json:"validate,omitempty"`
 	Reload   *field.Reload      `json:"reload,omitempty"`
+	Apply    []field.Probe      `json:"apply,omitempty"` // calls by which a running member takes a change
 	Stop     field.Stop         `json:"stop,omitzero"`
 	Restart  field.Restart      `json:"restart,omitzero"`
 	Ready    *field.Probe       `json:"ready,omitempty"`
@@ -71,6 +73,7 @@ type File struct {
 	Mode     uint32         `json:"mode"`
 	Content  string         `json:"content"`
 	OnChange field.OnChange `json:"on_change,omitempty"`
+	Once     bool           `json:"once,omitempty"` // written where it is missing, and the program's own from then on
 }
 
 // Procedure names a way in which membership changes.
@@ -83,6 +86,7 @@ const (
 	Promote  Procedure = "promote"
 	Leave    Procedure = "leave"
 	HandOver Procedure = "hand_over"
+	Rank     Procedure = "cold_start" // reads how advanced the data of a stopped member is
 )
 
 // Operation is one step of a procedure, to be carried out once. It has an identity, so that repeating the message does
@@ -119,9 +123,10 @@ const (
 	Unready     ReportKind = "unready"
 	Exited      ReportKind = "exited" // ended without having been asked to
 	Stopped     ReportKind = "stopped"
-	Removed     ReportKind = "removed" // ended, and its folder is gone
-	Reloaded    ReportKind = "reloaded"
-	Leading     ReportKind = "leading" // leads, or has stopped leading
+	Removed     ReportKind = "removed"  // ended, and its folder is gone
+	Reloaded    ReportKind = "reloaded" // a running member has taken changed files, or, with Why, has not
+	Checked     ReportKind = "checked"  // changed files that wait for the next start have been found valid
+	Leading     ReportKind = "leading"  // leads, or has stopped leading
 	RosterRead  ReportKind = "roster"
 	Done        ReportKind = "done"    // an operation has had its effect
 	Undone      ReportKind = "undone"  // an operation has had none, and is not tried any more
@@ -146,6 +151,7 @@ type Report struct {
 	Attempt     int              `json:"attempt,omitempty"` // failures in a row
 	Forced      bool             `json:"forced,omitempty"`  // had to be killed
 	Leads       bool             `json:"leads,omitempty"`
+	Unknown     bool             `json:"unknown,omitempty"` // whether it leads could not be found out
 	Term        uint64           `json:"term,omitempty"`
 	Roster      []RosterEntry    `json:"roster,omitempty"`
 

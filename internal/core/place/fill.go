@@ -173,7 +173,7 @@ func (f *filling) put(g *group, i, node int) {
 		if g.given == nil {
 			g.given = make([]map[string]int, len(g.names))
 		}
-		m.Ports = f.choosePorts(g.roleSite, node)
+		m.Ports = f.choosePorts(g.roleSite, node, m.Name)
 		g.given[i] = m.Ports
 	}
 	f.take(g.roleSite, node, m)

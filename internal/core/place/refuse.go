@@ -83,6 +83,8 @@ func (s *Site) refusesForOthers(r *roleSite, node int) bad {
 	for _, p := range r.ports {
 		port := p.Port.Port
 		switch {
+		case p.Each != 0: // each member has a number of its own
+			continue
 		case p.Fixed() && n.uses(port):
 			b |= badPort
 		case !p.Fixed():
@@ -167,7 +169,7 @@ func (s *Site) word(r *roleSite, b bad, node int) (reason, detail string) {
 		return "port taken", " (one of the role, or of its companions, is there)"
 	case badRange:
 		for _, p := range r.ports {
-			if !p.Fixed() {
+			if p.Port.Port == 0 {
 				return "no port left", fmt.Sprintf(" (%d to %d are all in use)", p.From, p.To)
 			}
 		}

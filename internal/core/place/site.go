@@ -290,13 +290,13 @@ func (s *Site) better(r *roleSite, a, b int) bool {
 }
 
 // choosePorts gives the member its ports on a node that has them.
-func (s *Site) choosePorts(r *roleSite, node int) map[string]int {
+func (s *Site) choosePorts(r *roleSite, node int, name field.MemberName) map[string]int {
 	if len(r.ports) == 0 {
 		return nil
 	}
 	if len(r.ports) == 1 {
-		port := r.ports[0].Port.Port
-		if !r.ports[0].Fixed() {
+		port := r.ports[0].Of(name.Number())
+		if port == 0 {
 			port = s.firstFree(node, r.ports[0].Port, nil)
 		}
 		if r.shared[port] == nil {
@@ -311,8 +311,8 @@ func (s *Site) choosePorts(r *roleSite, node int) map[string]int {
 	var own [8]int
 	mine := own[:0]
 	for _, p := range r.ports {
-		port := p.Port.Port
-		if !p.Fixed() {
+		port := p.Of(name.Number())
+		if port == 0 {
 			port = s.firstFree(node, p.Port, mine)
 		}
 		chosen[p.name] = port

@@ -153,7 +153,7 @@ func TestMembersLeaveExtraNodesFirst(t *testing.T) {
 		gone = append(gone, string(r.Node)+": "+r.Why)
 	}
 	slices.Sort(gone)
-	if want := "skua-1: the draft needs skua-1 no more"; len(gone) != 2 || gone[0] != want || gone[1] != want {
+	if want := "skua-1: the draft no longer needs skua-1"; len(gone) != 2 || gone[0] != want || gone[1] != want {
 		t.Errorf("gone: %q", gone)
 	}
 }

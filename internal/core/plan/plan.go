@@ -42,6 +42,7 @@ type Remove struct {
 	Role   field.RoleName
 	Node   field.NodeName
 	Why    string
+	Moves  bool // it may not stay where it is, and another takes its place
 }
 
 // Plan is the difference between live and draft. Adds stand in the order of deployment, Removes in the reverse order.
@@ -64,7 +65,8 @@ func Make(f *field.Field, live Live) Plan {
 
 // compare is Make for one choice of who may come back.
 func compare(f *field.Field, live Live) Plan {
-	m := &making{live: live, field: f, nodes: f.NodesByName(), byRole: map[field.RoleName][]Member{}, kept: map[field.RoleName][]Member{}}
+	m := &making{live: live, field: f, nodes: f.NodesByName(), byRole: map[field.RoleName][]Member{}, kept: map[field.RoleName][]Member{},
+		used: map[field.NodeName]field.Size{}}
 	standing := slices.Clone(live.Leaving)
 	for _, l := range live.Members {
 		m.byRole[l.Role] = append(m.byRole[l.Role], l)
@@ -95,12 +97,19 @@ type making struct {
 	live   Live
 	field  *field.Field
 	nodes  map[field.NodeName]*field.Node
-	byRole map[field.RoleName][]Member // live ones
-	kept   map[field.RoleName][]Member // of the roles seen so far
+	byRole map[field.RoleName][]Member   // live ones
+	kept   map[field.RoleName][]Member   // of the roles seen so far
+	used   map[field.NodeName]field.Size // by those
 }
 
 func (m *making) remove(l Member, why string) {
 	m.Removes = append(m.Removes, Remove{Member: l.Name, Role: l.Role, Node: l.Node, Why: why})
+}
+
+// move removes a member that may not stay where it is.
+func (m *making) move(l Member, why string, args ...any) {
+	m.remove(l, fmt.Sprintf(why, args...))
+	m.Removes[len(m.Removes)-1].Moves = true
 }
 
 // role decides who of a role leaves, and gives who is wanted besides those that stay.
@@ -167,6 +176,7 @@ func (m *making) stay(role *field.Role) []Member {
 		}
 	}
 	hosts := map[field.NodeName]int{}
+	misfits, zones := m.misfits(role), map[field.ZoneName]int{}
 	_, before := m.kept[role.Each.Beside]
 	for _, h := range m.kept[role.Each.Beside] {
 		hosts[h.Node]++
@@ -176,21 +186,87 @@ func (m *making) stay(role *field.Role) []Member {
 		node := m.nodes[l.Node]
 		switch {
 		case node == nil && slices.ContainsFunc(m.field.Extras, func(n field.Node) bool { return n.Name == l.Node }):
-			m.remove(l, fmt.Sprintf("the draft needs %s no more", l.Node))
+			m.remove(l, fmt.Sprintf("the draft no longer needs %s", l.Node))
 		case node == nil:
 			m.remove(l, fmt.Sprintf("the draft has no node %s", l.Node))
 		case node.Out != "":
-			m.remove(l, fmt.Sprintf("%s is taken out", l.Node))
+			m.move(l, "%s is taken out", l.Node)
 		case may != nil && !may[l.Node]:
 			m.remove(l, fmt.Sprintf("%s may not hold %s any more", l.Node, role.Name))
 		case before && hosts[l.Node] == 0:
 			m.remove(l, fmt.Sprintf("nobody of %s is left on %s", role.Each.Beside, l.Node))
+		case !node.Runs(role.Platforms):
+			m.move(l, "%s is %s, and %s runs on %s only", l.Node, node.Platform, role.Name, strings.Join(role.Platforms, ", "))
+		case misfits[l.Node]:
+			m.move(l, "where of %s does not allow %s any more", role.Name, l.Node)
+		case m.foe(role, l.Node) != "":
+			m.move(l, "%s must be apart from %s, of which %s holds one", role.Name, m.foe(role, l.Node), l.Node)
+		case m.alone(role, l.Node) != "":
+			m.move(l, "%s must be beside %s, and none of that stays on %s", role.Name, m.alone(role, l.Node), l.Node)
+		case role.Each.Zone > 0 && zones[node.Zone] >= role.Each.Zone:
+			m.move(l, "%s holds %d of %s already", node.Zone, role.Each.Zone, role.Name)
+		case m.lacks(role, node) != "":
+			m.move(l, "%s offers too little %s for all that it holds", l.Node, m.lacks(role, node))
 		default:
 			hosts[l.Node]--
+			zones[node.Zone]++
+			if role.Each.Beside == "" {
+				m.used[l.Node] = m.used[l.Node].Plus(m.room(role, 0))
+			}
 			keep = append(keep, l)
 		}
 	}
 	return keep
+}
+
+// foe is a role that must be apart from this one and of which a member stays on the node.
+func (m *making) foe(role *field.Role, node field.NodeName) field.RoleName {
+	for i := range m.field.Roles {
+		other := &m.field.Roles[i]
+		if m.field.Apart(role, other) && slices.ContainsFunc(m.kept[other.Name], func(x Member) bool { return x.Node == node }) {
+			return other.Name
+		}
+	}
+	return ""
+}
+
+// alone is a role that this one must be beside and of which nobody stays on the node.
+func (m *making) alone(role *field.Role, node field.NodeName) field.RoleName {
+	for _, name := range role.Beside {
+		if kept, seen := m.kept[name]; seen && len(kept) > 0 && !slices.ContainsFunc(kept, func(x Member) bool { return x.Node == node }) {
+			return name
+		}
+	}
+	return ""
+}
+
+// lacks says of what a node offers too little for one more of a role beside those that stay there; "" where there is room.
+// A companion's room is part of its host's.
+func (m *making) lacks(role *field.Role, node *field.Node) string {
+	if role.Each.Beside != "" {
+		return ""
+	}
+	offered, want := node.Offered(), m.used[node.Name].Plus(m.room(role, 0))
+	switch {
+	case offered.CPU > 0 && want.CPU > offered.CPU+1e-9:
+		return "CPU"
+	case offered.Memory > 0 && want.Memory > offered.Memory:
+		return "memory"
+	case offered.Disk > 0 && want.Disk > offered.Disk:
+		return "disk"
+	}
+	return ""
+}
+
+// room is what one member takes, with its companions.
+func (m *making) room(role *field.Role, depth int) field.Size {
+	size := role.Taken()
+	if depth < len(m.field.Roles) {
+		for _, c := range m.field.Companions(role.Name) {
+			size = size.Plus(m.room(c, depth+1))
+		}
+	}
+	return size
 }
 
 // pins are the nodes that must hold a member of the role: as the draft pins them, or each that may where it is to be on
@@ -286,6 +362,10 @@ type Step struct {
 	Node   field.NodeName   `json:"node"`
 	Zone   field.ZoneName   `json:"zone,omitempty"`
 	Text   string           `json:"text"`
+
+	Why   string `json:"why,omitempty"`   // for which the member may not stay where it is
+	Moves bool   `json:"moves,omitempty"` // it may not, and another takes its place
+	Due   bool   `json:"due,omitempty"`   // it was ordered before, and is not done yet
 }
 
 // GateStep is what a role waits for before its members start.
@@ -301,6 +381,62 @@ type Review struct {
 	Steps    []Step           `json:"steps"`
 	Gates    []GateStep       `json:"gates,omitempty"`
 	Unplaced []place.Unplaced `json:"unplaced,omitempty"`
+	Pending  []Pending        `json:"pending,omitempty"` // by role
+}
+
+// Pending is what members of a role were not started with, and take at their next start only.
+type Pending struct {
+	Role    field.RoleName     `json:"role"`
+	Members []field.MemberName `json:"members"`
+	What    string             `json:"what"` // e.g. the command line
+}
+
+// String words it with what can be done: "3 members of relays …".
+func (p Pending) String() string {
+	if len(p.Members) == 1 {
+		return fmt.Sprintf("%s waits for a restart to take %s", p.Members[0], p.What)
+	}
+	return fmt.Sprintf("%d members of %s wait for a restart to take %s", len(p.Members), p.Role, p.What)
+}
+
+// key is what must be the same of a step for it to be the same step. What merely is not done yet is none of it: members come
+// and go meanwhile.
+func (s Step) key() string {
+	if s.Due {
+		return ""
+	}
+	key := fmt.Sprint(s.Kind, " ", s.Stage, " ", s.Member, " ", s.Node)
+	if s.Kind == Change {
+		key += " " + s.Text
+	}
+	return key
+}
+
+// Changed compares a review that was seen with one that was made now: which steps are there no more, and which are new.
+func Changed(seen, now *Review) (gone, come []Step) {
+	count := map[string]int{}
+	for _, s := range now.Steps {
+		count[s.key()]++
+	}
+	for _, s := range seen.Steps {
+		if k := s.key(); k != "" {
+			if count[k]--; count[k] < 0 {
+				gone = append(gone, s)
+			}
+		}
+	}
+	clear(count)
+	for _, s := range seen.Steps {
+		count[s.key()]++
+	}
+	for _, s := range now.Steps {
+		if k := s.key(); k != "" {
+			if count[k]--; count[k] < 0 {
+				come = append(come, s)
+			}
+		}
+	}
+	return gone, come
 }
 
 // Empty tells whether there is nothing to do.

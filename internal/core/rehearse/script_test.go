@@ -181,6 +181,10 @@ func (s *script) do(t *testing.T, line string) string {
 		s.Broken[field.MemberName(args[0])] = true
 	case "mend":
 		delete(s.Broken, field.MemberName(args[0]))
+	case "unfit": // MEMBER REASON
+		s.Unfit[field.MemberName(args[0])] = strings.Join(args[1:], " ")
+	case "fit":
+		delete(s.Unfit, field.MemberName(args[0]))
 	case "cut":
 		s.Cut(field.NodeName(args[0]))
 	case "heal":

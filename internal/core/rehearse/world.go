@@ -23,6 +23,8 @@ type World struct {
 	ReadyAfter map[field.RoleName]time.Duration
 	// Broken members end as soon as they are started.
 	Broken map[field.MemberName]bool
+	// Unfit members refuse any change of what they run with, for that reason.
+	Unfit map[field.MemberName]string
 	// Lives is every process that ever ran, in the order of their starts.
 	Lives []*Life
 	// Problems is what the engine could not do.
@@ -80,7 +82,7 @@ const (
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
 	return &World{State: engine.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
-		Broken: map[field.MemberName]bool{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
+		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
 }
 
 // Bindings gives simulated addresses to all nodes of a field.
@@ -179,7 +181,7 @@ func (w *World) receive(n *node, o order.Order) {
 	if o.Term < m.order.Term || o.Revision < m.order.Revision {
 		return
 	}
-	again := o.Revision == m.order.Revision
+	again, before := o.Revision == m.order.Revision, m.order
 	m.order = o
 	w.report(n, order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 	if again {
@@ -190,6 +192,13 @@ func (w *World) receive(n *node, o order.Order) {
 		w.report(n, order.Report{Kind: order.Stopped, Member: o.Member, Revision: o.Revision})
 	case o.Want == order.Run && m.life == nil:
 		w.start(n, m)
+	case o.Want == order.Run && w.Unfit[o.Member] != "" && !o.Final:
+		m.life.Round = o.Round
+		w.report(n, order.Report{Kind: order.Reloaded, Member: o.Member, Revision: o.Revision, Why: w.Unfit[o.Member]})
+	case o.Want == order.Run && m.life.Round == o.Round:
+		if before.Spec != nil && order.Answered(before.Spec, o.Spec) {
+			w.after(travel, func() { w.report(n, order.Report{Kind: order.Reloaded, Member: o.Member, Revision: o.Revision}) })
+		}
 	case o.Want == order.Run && m.life.Round != o.Round:
 		w.stop(n, m, func() { w.start(n, m) })
 	case o.Want == order.Stop:
@@ -213,7 +222,7 @@ func (w *World) start(n *node, m *simulated) {
 	life := &Life{Member: name, PID: w.pid, From: w.Now, Round: m.order.Round, incarnates: m.count}
 	m.life = life
 	w.Lives = append(w.Lives, life)
-	w.report(n, order.Report{Kind: order.Started, Member: name, Incarnation: m.count, PID: life.PID})
+	w.report(n, order.Report{Kind: order.Started, Member: name, Incarnation: m.count, PID: life.PID, Revision: m.order.Revision})
 	if w.Broken[name] {
 		w.after(travel, func() { w.exit(n, m, life, order.Exit{Known: true, Code: 1}) })
 		return

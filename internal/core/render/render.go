@@ -15,6 +15,7 @@ import (
 	"sync"
 	"text/template"
 	"text/template/parse"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -30,6 +31,8 @@ type Member struct {
 	NodeDir  string // the agent's folder on the node
 	Ports    map[string]int
 	Founding bool
+	Begins   bool // starts its cluster, of which nobody runs
+	Number   int
 	Via      field.MemberName // who led when it was admitted
 	Captured map[string]string
 	ID       string // under which the cluster lists it; empty while that is not known
@@ -42,6 +45,7 @@ type Scene struct {
 	Members  map[field.MemberName]Member
 	Founders map[field.RoleName][]field.MemberName
 	Joined   map[field.RoleName][]field.MemberName
+	Wanted   map[field.RoleName][]field.MemberName // that have a node and are to stay, whether they run yet or not
 }
 
 // Error is a template that cannot be executed. Path leads to it in the role, e.g. program, command, 3.
@@ -68,7 +72,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	}
 	r := &renderer{view: v, at: []string{"program"}}
 	p := role.Program
-	spec := &order.Spec{Role: role.Name, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.User, OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart}
+	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.User, OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart}
 	spec.Command = r.list(p.Command, "command")
 	spec.LookIn = r.list(p.LookIn, "look_in")
 	for _, port := range p.PortNames() {
@@ -100,6 +104,9 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	}
 	if p.Reload != nil {
 		spec.Reload = &field.Reload{Signal: p.Reload.Signal, Exec: r.list(p.Reload.Exec, "reload", "exec")}
+	}
+	for i := range p.Apply {
+		spec.Apply = append(spec.Apply, *r.probe("apply."+strconv.Itoa(i), &p.Apply[i]))
 	}
 	spec.Ready, spec.Alive = r.probe("ready", p.Ready), r.probe("alive", p.Alive)
 	if p.Leader != nil {
@@ -141,7 +148,15 @@ func Steps(p *field.Program, procedure order.Procedure) []field.Step {
 		return nil
 	}
 	return map[order.Procedure][]field.Step{order.Found: p.Found, order.Join: p.Join, order.Promote: p.Promote, order.Leave: p.Leave,
-		order.HandOver: p.HandOver}[procedure]
+		order.HandOver: p.HandOver, order.Rank: rankSteps(p)}[procedure]
+}
+
+// rankSteps is the one step that reads how advanced a stopped member's data is.
+func rankSteps(p *field.Program) []field.Step {
+	if p.ColdStart == nil {
+		return nil
+	}
+	return []field.Step{{Call: field.Call{Exec: p.ColdStart.Exec}, Capture: map[string]string{"rank": p.ColdStart.Rank}, RetryFor: field.Duration(3 * time.Second)}}
 }
 
 // renderer renders text after text and keeps the errors.
@@ -193,6 +208,49 @@ func (l *limited) Write(p []byte) (int, error) {
 		return 0, fmt.Errorf("it grows beyond %d MiB", mostRendered>>20)
 	}
 	return l.Buffer.Write(p)
+}
+
+// arithmetic is what templates can reckon with: whole numbers, given as numbers or as digits.
+var arithmetic = template.FuncMap{
+	"add": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x + y, nil }) },
+	"sub": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x - y, nil }) },
+	"mul": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x * y, nil }) },
+	"div": func(a, b any) (int, error) {
+		return reckon(a, b, func(x, y int) (int, error) {
+			if y == 0 {
+				return 0, errors.New("division by zero")
+			}
+			return x / y, nil
+		})
+	},
+	"mod": func(a, b any) (int, error) {
+		return reckon(a, b, func(x, y int) (int, error) {
+			if y == 0 {
+				return 0, errors.New("division by zero")
+			}
+			return x % y, nil
+		})
+	},
+}
+
+func reckon(a, b any, with func(x, y int) (int, error)) (int, error) {
+	x, err := whole(a)
+	if err != nil {
+		return 0, err
+	}
+	y, err := whole(b)
+	if err != nil {
+		return 0, err
+	}
+	return with(x, y)
+}
+
+func whole(v any) (int, error) {
+	n, err := strconv.Atoi(traceMark.ReplaceAllString(fmt.Sprint(v), ""))
+	if err != nil {
+		return 0, fmt.Errorf("%v is not a whole number", v)
+	}
+	return n, nil
 }
 
 // endless finds templates that call themselves, or each other in a circle: nothing else in a template can go on for ever.
@@ -269,7 +327,7 @@ func parsed(text string) (*template.Template, error) {
 	if t != nil {
 		return t, nil
 	}
-	t, err := template.New("").Option("missingkey=error").Parse(text)
+	t, err := template.New("").Option("missingkey=error").Funcs(arithmetic).Parse(text)
 	if err == nil {
 		err = endless(t)
 	}
@@ -322,7 +380,7 @@ func (r *renderer) file(name string, f field.File) order.File {
 	if err != nil {
 		r.fail(fmt.Errorf("%q is not a file mode; write it in octal, like \"0600\"", f.Mode), "files", name, "mode")
 	}
-	return order.File{Path: name, Mode: uint32(mode), Content: r.text(f.Template, "files", name, "template"), OnChange: f.OnChange}
+	return order.File{Path: name, Mode: uint32(mode), Content: r.text(f.Template, "files", name, "template"), OnChange: f.OnChange, Once: f.Once}
 }
 
 func (r *renderer) probe(key string, p *field.Probe) *field.Probe {

@@ -18,7 +18,8 @@ import (
 // View is the dot of every template.
 type View struct {
 	Member, Role, Node, Zone, Address, Dir, Data, Version string
-	Founding                                              bool
+	Founding, Begins                                      bool
+	Number                                                int // within the role, from 1; never given to a different member
 
 	scene   *Scene
 	member  Member
@@ -33,7 +34,7 @@ type View struct {
 func (s *Scene) view(name field.MemberName) *View {
 	m := s.Members[name]
 	v := &View{Member: string(m.Name), Role: string(m.Role), Node: string(m.Node), Zone: string(m.Zone), Address: m.Address,
-		Dir: MemberDir(m.NodeDir, m.Name), Founding: m.Founding, scene: s, member: m}
+		Dir: MemberDir(m.NodeDir, m.Name), Founding: m.Founding, Begins: m.Begins, Number: m.Number, scene: s, member: m}
 	v.Data = path.Join(v.Dir, "data")
 	if role := s.Field.Role(m.Role); role != nil {
 		v.Version = role.Version
@@ -75,6 +76,9 @@ func (v *View) Joined() []*View {
 	}
 	return v.traced(v.scene.views(names))
 }
+
+// Wanted are all members of the role that have a node and are to stay, this one included, whether they run yet or not.
+func (v *View) Wanted() []*View { return v.traced(v.scene.views(v.scene.Wanted[v.member.Role])) }
 
 // Leader is the member that led when this one was admitted.
 func (v *View) Leader() (*View, error) {
@@ -307,6 +311,6 @@ func unknown(what, name string, known []string) error {
 }
 
 // templateNames are the names that stand behind the dot.
-var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Founders",
+var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
 	"Everyone", "HasPort", "AddressOn", "Listen"}

@@ -1,0 +1,234 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/expr-lang/expr/vm"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// applied is the newest spec that was found fit for the member, as it is on disk.
+type applied struct {
+	Revision uint64      `json:"revision"`
+	Spec     *order.Spec `json:"spec"`
+}
+
+// inForce is the spec by which the member is run now, and its revision: the ordered one, or, while that has been refused,
+// the one before.
+func (m *member) inForce() (*order.Spec, uint64) {
+	if m.kept.Refused != 0 && m.kept.Refused == m.order.Revision && m.applied.Spec != nil {
+		return m.applied.Spec, m.applied.Revision
+	}
+	return m.order.Spec, m.order.Revision
+}
+
+// apply notes that a spec is in force.
+func (m *member) apply(revision uint64, spec *order.Spec) {
+	if m.applied.Revision == revision && reflect.DeepEqual(m.applied.Spec, spec) {
+		return
+	}
+	m.applied = applied{revision, spec}
+	if err := writeQuick(m.appliedFile(), m.applied); err != nil {
+		slog.Error("what is in force cannot be noted", "member", m.name, "error", err)
+	}
+}
+
+// refuse leaves a running member as it is, although another spec was ordered, and says why.
+func (m *member) refuse(why error) {
+	m.kept.Refused, m.kept.Round = m.order.Revision, m.order.Round
+	m.keep()
+	m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision, Why: why.Error()})
+}
+
+// fit tells whether the member could be started with what is ordered. It is asked before a running process is stopped.
+func (m *member) fit(ctx context.Context) error {
+	spec := m.order.Spec
+	if spec == nil || len(spec.Command) == 0 {
+		return errors.New("its order says nothing to run")
+	}
+	if _, err := lookUp(spec.Command[0], spec.LookIn); err != nil {
+		return err
+	}
+	changed, err := writeFiles(m.disk.member(m.name), spec.Files)
+	if err == nil {
+		err = m.validate(ctx, spec)
+	}
+	if err != nil {
+		return errors.Join(err, putBack(m.disk.member(m.name), changed))
+	}
+	return nil
+}
+
+// change brings another spec to a running member as far as that needs no restart. Changed files are checked first; when
+// they are refused, or the program does not take them, those before are put back and stay in force.
+func (m *member) change(ctx context.Context) {
+	before, spec := m.applied.Spec, m.order.Spec
+	if before == nil || m.applied.Revision == m.order.Revision || m.kept.Refused == m.order.Revision {
+		return
+	}
+	if reflect.DeepEqual(before, spec) {
+		m.apply(m.order.Revision, spec)
+		return
+	}
+	took, err := m.bring(ctx, before)
+	if err != nil {
+		m.refuse(err)
+		return
+	}
+	m.apply(m.order.Revision, spec)
+	switch {
+	case took:
+		m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision})
+	case order.Answered(before, spec):
+		m.report(order.Report{Kind: order.Checked, Revision: m.order.Revision})
+	}
+	probes := func(s *order.Spec) []any { return []any{s.Ready, s.Alive, s.Leader, s.Roster} }
+	if !reflect.DeepEqual(probes(before), probes(spec)) {
+		m.unwatch()
+		m.watch(true)
+	}
+}
+
+// bring writes changed files, checks them and has the program take those that it takes while it runs. It tells whether the
+// program was asked to.
+func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err error) {
+	spec, dir := m.order.Spec, m.disk.member(m.name)
+	changed, err := writeFiles(dir, spec.Files)
+	if err == nil && len(changed) > 0 {
+		err = m.validate(ctx, spec)
+	}
+	if err != nil {
+		return false, errors.Join(err, putBack(dir, changed))
+	}
+	var later []replaced // for the next start
+	for _, f := range changed {
+		if f.OnChange != field.OnReload && f.OnChange != field.OnApply {
+			later = append(later, f)
+		}
+	}
+	if err := putBack(dir, later); err != nil {
+		return false, err
+	}
+	switch order.Effect(before, spec) {
+	case field.OnReload:
+		if err = m.reload(ctx); err == nil && m.appliesToo(before) {
+			err = m.callApply(ctx)
+		}
+	case field.OnApply:
+		err = m.callApply(ctx)
+	default:
+		return false, nil
+	}
+	if err != nil {
+		return false, errors.Join(err, putBack(dir, changed))
+	}
+	return true, nil
+}
+
+// appliesToo tells whether a change that is reloaded has a part that is brought to the program by its calls.
+func (m *member) appliesToo(before *order.Spec) bool {
+	only := *m.order.Spec
+	only.Files = nil
+	for _, f := range m.order.Spec.Files {
+		if f.OnChange == field.OnApply {
+			only.Files = append(only.Files, f)
+		}
+	}
+	return order.Effect(before, &only) == field.OnApply
+}
+
+// callApply makes the calls by which the running program takes a change.
+func (m *member) callApply(ctx context.Context) error {
+	if len(m.order.Spec.Apply) == 0 {
+		return errors.New("its program says no way to take a change while it runs (apply)")
+	}
+	a := m.helperAsker(m.order.Spec)
+	for i := range m.order.Spec.Apply {
+		p := &m.order.Spec.Apply[i]
+		if err := a.check(ctx, p, p.Timeout.Or(callTimeout)); err != nil {
+			return fmt.Errorf("call %d of apply failed: %w", i+1, err)
+		}
+	}
+	return nil
+}
+
+func (m *member) validate(ctx context.Context, spec *order.Spec) error {
+	return m.helper(ctx, spec, spec.Validate, "the check of its files")
+}
+
+func (m *member) reload(ctx context.Context) error {
+	r := m.order.Spec.Reload
+	switch {
+	case r == nil:
+		return fmt.Errorf("its program says no way to reload")
+	case len(r.Exec) > 0:
+		return m.helper(ctx, m.order.Spec, r.Exec, "the reload")
+	}
+	return m.proc.signal(signalByName(r.Signal))
+}
+
+func (m *member) helperAsker(spec *order.Spec) *asker {
+	return &asker{member: m.name, spec: spec, dir: m.disk.member(m.name), compile: map[string]*vm.Program{}}
+}
+
+// helper runs a command that helps to run the member. What it wrote is kept whole in a file; its last lines are part of the error.
+func (m *member) helper(ctx context.Context, spec *order.Spec, args []string, what string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	got, err := m.helperAsker(spec).askExec(ctx, args)
+	if err != nil {
+		return fmt.Errorf("%s failed: %w", what, err)
+	}
+	if got.status == 0 {
+		return nil
+	}
+	output := fmt.Sprint(got.env["output"])
+	last, whole := lastWords(output, 8, 700)
+	text := fmt.Sprintf("%s ended with exit code %d: %s", what, got.status, last)
+	if !whole {
+		name := filepath.Join(m.disk.keep(m.name), "refused.log")
+		if os.WriteFile(name, []byte(output), 0o600) == nil {
+			text += fmt.Sprintf(" (the end of its output; all of it is in %s)", name)
+		}
+	}
+	return errors.New(text)
+}
+
+// lastWords gives the last lines of what a program wrote, in one line and at most so many bytes, since what matters stands at
+// the end. It tells whether that is all of it.
+func lastWords(output string, lines, most int) (last string, whole bool) {
+	var kept []string
+	for _, line := range strings.Split(output, "\n") {
+		if line = strings.TrimSpace(clean(line)); line != "" {
+			kept = append(kept, line)
+		}
+	}
+	whole = true
+	if len(kept) > lines {
+		kept, whole = kept[len(kept)-lines:], false
+	}
+	last = strings.Join(kept, " | ")
+	if len(last) > most {
+		last, whole = strings.ToValidUTF8(last[len(last)-most:], ""), false
+	}
+	switch {
+	case last == "":
+		return "it wrote nothing", true
+	case !whole:
+		last = "… " + last
+	}
+	return last, whole
+}

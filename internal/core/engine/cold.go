@@ -1,0 +1,125 @@
+package engine
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/membership"
+	"lanternfield/internal/core/order"
+)
+
+// warmUp starts clusters of which nobody runs, where the order matters: every member's data is read while all are stopped,
+// the one that is the most advanced begins, and the others are started when it is ready. Who was ended by a crash of all is
+// stopped first, since its agent would go on starting it by itself. Data that cannot be read blocks all that, until a person
+// has named whose data is given up: it might have been the newest.
+func (w *work) warmUp() []Fact {
+	var facts []Fact
+	for i := range w.Field.Roles {
+		role := &w.Field.Roles[i]
+		r := w.role(role.Name)
+		if role.Program == nil || role.Program.ColdStart == nil || !r.Founded {
+			continue
+		}
+		members := w.active(role.Name)
+		if !r.Cold {
+			if why := w.wentCold(members); why != "" {
+				facts = append(facts, RoleCold{Role: role.Name, Why: why})
+			}
+			continue
+		}
+		facts = append(facts, w.warm(role, r, members)...)
+	}
+	return facts
+}
+
+// wentCold tells whether all members of a role that has worked are down, and somebody is to be started again.
+func (w *work) wentCold(members []*Member) string {
+	worked, wanted, crashed := false, false, false
+	for _, m := range members {
+		worked = worked || m.WasReady
+		switch w.PhaseOf(m) {
+		case Stopped:
+			wanted = wanted || !m.Halted && (!w.held || m.Asked)
+		case Failed:
+			crashed = true
+		case Planned:
+		default:
+			return ""
+		}
+	}
+	switch {
+	case !worked || !wanted && !crashed:
+		return ""
+	case crashed:
+		return "all have ended"
+	}
+	return "all were stopped"
+}
+
+// warm takes the next step of starting a cluster of which nobody runs.
+func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
+	given := func(m *Member) bool { return slices.Contains(r.Without, m.Name) }
+	var facts []Fact
+	var begins *Member
+	for _, m := range members {
+		if m.Begins && !given(m) {
+			begins = m
+		}
+	}
+	if begins != nil {
+		if w.IsReady(begins) {
+			return []Fact{RoleWarm{Role: role.Name}}
+		}
+		return w.waits(r, membership.Wait{For: string(begins.Name) + ", which begins, to be ready"})
+	}
+	ready := true
+	for _, m := range members {
+		if m.Ordered.Want == order.Run {
+			facts = append(facts, w.order(m, order.Stop, "nobody of "+string(role.Name)+" runs, and who begins is found out first"))
+		}
+		ready = ready && (m.Phase == Stopped || m.Ordered.Want == "" || w.Nodes[m.Node].Dark || given(m))
+	}
+	if len(facts) > 0 || !ready || r.Op != nil {
+		return facts
+	}
+	var unread []string
+	for _, m := range members {
+		if m.Rank != nil || given(m) || m.Ordered.Want == "" {
+			continue
+		}
+		if w.Nodes[m.Node].Dark {
+			unread = append(unread, fmt.Sprintf("%s, whose node cannot be reached", m.Name))
+			continue
+		}
+		if m.Tries > 0 {
+			unread = append(unread, fmt.Sprintf("%s (%s)", m.Name, m.Trouble))
+		}
+		if facts = w.ask(role, m, order.Rank, 0, ""); len(facts) > 0 && m.Tries == 0 {
+			return facts
+		}
+	}
+	if len(unread) > 0 {
+		return append(facts, w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("the data of %s to be read, since it may be the newest; "+
+			"`lanternfield start %s --without MEMBER` begins without it", strings.Join(unread, ", "), role.Name)})...)
+	}
+	if len(facts) > 0 {
+		return facts
+	}
+	var best *Member
+	for _, m := range members {
+		if m.Rank != nil && !given(m) && (best == nil || cmp.Compare(*m.Rank, *best.Rank) > 0 || *m.Rank == *best.Rank && best.Halted && !m.Halted) {
+			best = m
+		}
+	}
+	switch {
+	case best == nil:
+		return w.waits(r, membership.Wait{Blocked: true, For: "a member whose data is not given up"})
+	case best.Halted:
+		return w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("%s to be started too: its data is the newest; `lanternfield start %s --without %s` begins without it",
+			best.Name, role.Name, best.Name)})
+	}
+	return []Fact{MemberBegins{Member: best.Name, Role: role.Name, Why: fmt.Sprintf("its data is at %g, and nobody's is further", *best.Rank)}}
+}
