@@ -69,6 +69,19 @@ func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most 
 	return &l, json.Unmarshal(body, &l)
 }
 
+// Lookups asks whether what members need is on the node, and gives what is missing.
+func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing []string, err error) {
+	data, err := json.Marshal(lookups)
+	if err != nil {
+		return nil, err
+	}
+	body, err := c.do(ctx, http.MethodPost, "/v1/lookups", data)
+	if err != nil {
+		return nil, err
+	}
+	return missing, json.Unmarshal(body, &missing)
+}
+
 // Quit ends the agent.
 func (c *Client) Quit(ctx context.Context) error {
 	_, err := c.do(ctx, http.MethodPost, "/v1/quit", nil)

@@ -160,6 +160,19 @@ func lookUp(name string, further []string) (string, error) {
 	return "", errors.New(text + "; install it on this node, it is tried again")
 }
 
+// lookFor tells what a member would lack on this node.
+func (a *Agent) lookFor(l order.Lookup) error {
+	if _, err := lookUp(l.Program, l.LookIn); err != nil {
+		return fmt.Errorf("%s on %s: %w", l.Member, a.options.Node, err)
+	}
+	if l.User != "" {
+		if _, err := user.Lookup(l.User); err != nil {
+			return fmt.Errorf("%s on %s: the user %q is not known on this node", l.Member, a.options.Node, l.User)
+		}
+	}
+	return nil
+}
+
 var errStillAlive = errors.New("a process of an earlier start is still alive")
 
 // holdLock takes the lock that says that a process of a member lives. Our own handle is closed after the fork; the

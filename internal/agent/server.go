@@ -29,6 +29,7 @@ const longestWait = 30 * time.Second
 //	PUT  /v1/operations/{id}              takes an order.Operation
 //	GET  /v1/reports?after=N&ack=N&wait=D gives News: reports above after; those up to ack are dropped
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
+//	POST /v1/lookups                      takes a list of order.Lookup and gives a list of what is missing
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 func (a *Agent) handler(life context.Context) http.Handler {
 	mux := http.NewServeMux()
@@ -75,6 +76,19 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		}
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(log)
+	})
+	mux.HandleFunc("POST /v1/lookups", func(w http.ResponseWriter, r *http.Request) {
+		var lookups []order.Lookup
+		if read(w, r, &lookups) {
+			missing := []string{}
+			for _, l := range lookups {
+				if err := a.lookFor(l); err != nil {
+					missing = append(missing, err.Error())
+				}
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(missing)
+		}
 	})
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusAccepted)

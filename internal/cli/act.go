@@ -62,6 +62,9 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 		a.printFindings(f, found)
 		a.printReview(review)
 	}
+	if len(review.Missing) > 0 {
+		return fmt.Errorf("nodes lack what the draft needs; see above. Nothing has been changed")
+	}
 	if !review.Empty() {
 		if err := a.confirm("Deploy this?"); err != nil {
 			return err
@@ -72,10 +75,10 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 			return err
 		}
 	}
-	if err := session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
 		return err
 	}
-	return a.follow(ctx, session, timeout, engine.StateConverged)
+	return a.follow(ctx, session, timeout, waited{what: "deploy", want: engine.StateConverged})
 }
 
 // confirm asks before anything is done. Where nobody can be asked, --yes must have been said.
@@ -150,26 +153,33 @@ func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error
 
 func (a *app) lifeCommand(verb, short string) *cobra.Command {
 	var timeout time.Duration
+	var without []string
 	cmd := &cobra.Command{Use: verb + " [FILE] [ROLE|NODE|MEMBER …]", Short: short,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, _, rest, err := a.folder(args)
 			if err != nil {
 				return err
 			}
-			return a.live(cmd, folder, verb, rest, timeout)
+			return a.live(cmd, folder, verb, rest, without, timeout)
 		}}
+	if verb == "start" {
+		cmd.Flags().StringSliceVar(&without, "without", nil, "start without what these members may have that the others have not, where their data is the newest or cannot be read")
+	}
 	a.actFlags(cmd, &timeout)
 	return cmd
 }
 
 // live stops, starts or restarts members and waits until that is done.
-func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what []string, timeout time.Duration) error {
+func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what, without []string, timeout time.Duration) error {
 	ctx := cmd.Context()
 	session, snap, err := a.openDeployed(ctx, cmd, folder, verb)
 	if err != nil {
 		return err
 	}
 	defer session.Close()
+	if err := known(snap, append(slices.Clone(what), without...)); err != nil {
+		return err
+	}
 	if verb != "start" {
 		whom := "all members of " + snap.Field
 		if len(what) > 0 {
@@ -180,40 +190,92 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what 
 			return err
 		}
 	}
-	if err := session.Do(ctx, control.Order{What: verb, Names: what, By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Order{What: verb, Names: what, Without: without, By: by(cmd)}); err != nil {
 		return err
 	}
-	want := engine.FieldState("")
-	if verb != "stop" {
-		want = engine.StateConverged
-		if slices.ContainsFunc(snap.Members, func(m engine.MemberView) bool { return m.Phase == engine.Stopped }) && len(what) > 0 {
-			want = "" // others may stay stopped
-		}
+	w := waited{what: verb, names: what}
+	if verb != "stop" && (len(what) == 0 || !slices.ContainsFunc(snap.Members, func(m engine.MemberView) bool { return m.Phase == engine.Stopped })) && !snap.Rollout.Paused {
+		w.want = engine.StateConverged
 	}
-	return a.follow(ctx, session, timeout, want)
+	if len(what) > 0 { // what is wrong elsewhere is not waited for
+		w.want = ""
+	}
+	return a.follow(ctx, session, timeout, w)
 }
 
-// printLosses says which roles cannot do their work any more once those members are stopped.
+// known refuses words that name nothing of the field.
+func known(snap *engine.Snapshot, what []string) error {
+	words := []string{}
+	for _, m := range snap.Members {
+		words = append(words, string(m.Member), string(m.Role), string(m.Node))
+	}
+	slices.Sort(words)
+	words = slices.Compact(words)
+	for _, word := range what {
+		if slices.Contains(words, word) {
+			continue
+		}
+		if near := field.Nearest(word, words); near != "" {
+			return fmt.Errorf("there is no role, node or member %q; did you mean %q?", word, near)
+		}
+		return fmt.Errorf("there is no role, node or member %q; there is %s", word, strings.Join(words, ", "))
+	}
+	return nil
+}
+
+// printLosses says what stops, or stops for a while, when those members are stopped or restarted.
 func (a *app) printLosses(snap *engine.Snapshot, verb string, what []string) {
-	if a.json || verb != "stop" || len(what) == 0 {
+	if a.json {
 		return
 	}
-	for _, r := range snap.Roles {
-		left := 0
+	names := func(m engine.MemberView) bool {
+		return len(what) == 0 || slices.Contains(what, string(m.Member)) || slices.Contains(what, string(m.Role)) || slices.Contains(what, string(m.Node))
+	}
+	if verb == "stop" {
+		ends := 0
 		for _, m := range snap.Members {
-			if m.Role == r.Role && m.Phase == engine.Ready && !slices.Contains(what, string(m.Member)) && !slices.Contains(what, string(m.Role)) &&
-				!slices.Contains(what, string(m.Node)) {
+			if names(m) && m.Phase != engine.Stopped && m.Phase != engine.Planned {
+				ends++
+			}
+		}
+		fmt.Fprintf(a.out, "%d %s would be stopped, and stay stopped until they are started again; their data is kept.\n", ends, many(ends, "member"))
+	}
+	for _, r := range snap.Roles {
+		left, leads, any := 0, false, false
+		for _, m := range snap.Members {
+			if m.Role != r.Role || m.Phase != engine.Ready {
+				continue
+			}
+			if names(m) {
+				leads, any = leads || m.Leads, true
+			} else {
 				left++
 			}
 		}
+		if verb == "restart" {
+			if leads && any {
+				fmt.Fprintf(a.out, "%s is led by %s, which is restarted last: %s.\n", r.Role, r.Leader, leaderLoss(r))
+			}
+			continue
+		}
 		switch {
-		case left == r.Ready || r.Survives < 0:
+		case !any || r.Survives < 0:
 		case r.Votes && left < r.VotesNeeded:
 			fmt.Fprintf(a.out, "%s would be left with %d of %d votes and needs %d: its writes stop.\n", r.Role, left, r.Voters, r.VotesNeeded)
 		case left == 0:
 			fmt.Fprintf(a.out, "%s would be left with nobody to do its work.\n", r.Role)
+		case leads:
+			fmt.Fprintf(a.out, "%s would lose %s, which leads: %s.\n", r.Role, r.Leader, leaderLoss(r))
 		}
 	}
+}
+
+// leaderLoss says what the loss of its leader means for a role.
+func leaderLoss(r engine.RoleView) string {
+	if r.Votes {
+		return "writes wait for an election"
+	}
+	return "writes stop until another leads"
 }
 
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *engine.Snapshot, error) {

@@ -175,7 +175,7 @@ func (t *tour) until(ctx context.Context, what string, holds func(*engine.Snapsh
 		if last = snap; holds(snap) {
 			return snap, nil
 		}
-		if m := givenUp(snap); m != nil {
+		if m := givenUp(snap, nil); m != nil {
 			return nil, fmt.Errorf("%s is %s: %s", m.Member, m.Phase, m.Why)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,8 +16,37 @@ import (
 // giveUpAfter is how many failures in a row of one member end the wait for a rollout.
 const giveUpAfter = 3
 
-// follow prints what changes until the rollout is over and the field is in the wanted state.
-func (a *app) follow(ctx context.Context, session control.Session, timeout time.Duration, want engine.FieldState) error {
+// waited is what is waited for: the end of what was asked for, and a state of the field.
+type waited struct {
+	what  string
+	names []string // whom it is about; everybody when empty
+	want  engine.FieldState
+}
+
+// over tells whether what was asked for has come true.
+func (w waited) over(snap *engine.Snapshot) bool {
+	ended := !snap.Rollout.Active
+	switch w.what {
+	case "stop", "start", "restart": // over when another goes on, or is paused, too
+		ended = ended || snap.Rollout.What != w.what
+	}
+	return ended && (snap.State == w.want || w.want == "")
+}
+
+// String says what did not come true.
+func (w waited) String() string {
+	whom := strings.Join(w.names, ", ")
+	switch {
+	case w.want != "":
+		return "did not become " + string(w.want)
+	case whom == "":
+		whom = "all members"
+	}
+	return map[string]string{"stop": "has not stopped ", "start": "has not started ", "restart": "has not restarted "}[w.what] + whom
+}
+
+// follow prints what changes until what was asked for has come true.
+func (a *app) follow(ctx context.Context, session control.Session, timeout time.Duration, w waited) error {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	snapshots, err := session.Watch(ctx)
@@ -29,7 +59,10 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	for snap := range snapshots {
 		last = snap
 		a.printChanges(snap, phases, began)
-		if !snap.Rollout.Active && (snap.State == want || want == "") {
+		if w.what == "deploy" && !snap.Rollout.Active && snap.Rollout.Failed != "" {
+			return a.stopped(snap)
+		}
+		if w.over(snap) {
 			if a.json {
 				if fresh, err := session.Snapshot(ctx); err == nil {
 					snap = fresh
@@ -40,7 +73,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 			}
 			return nil
 		}
-		if m := givenUp(snap); m != nil {
+		if m := givenUp(snap, w.names); m != nil {
 			return a.gaveUp(snap, m)
 		}
 	}
@@ -51,7 +84,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		if a.json {
 			a.printJSON(last)
 		}
-		fmt.Fprintf(a.err, "%s did not become %s within %s: %s\n", last.Field, want, field.Span(timeout), last.Verdict)
+		fmt.Fprintf(a.err, "%s %s within %s: %s\n", last.Field, w, field.Span(timeout), last.Verdict)
 		for _, m := range last.Members {
 			if m.WaitsFor != "" {
 				fmt.Fprintf(a.err, "  %s waits for %s\n", m.Member, m.WaitsFor)
@@ -100,13 +133,27 @@ func gateNames(waits string) string {
 	return strings.Join(parts, ", ")
 }
 
+// stopped says why a deploy stopped half-way, and what is still due.
+func (a *app) stopped(snap *engine.Snapshot) error {
+	if a.json {
+		a.printJSON(snap)
+		return errBadAnswer
+	}
+	fmt.Fprintf(a.err, "The deploy stopped half-way: %s\n", snap.Rollout.Failed)
+	fmt.Fprintf(a.err, "Nobody else was changed. Mend it and deploy again, or put the draft back; `lanternfield review` lists what is still due.\n")
+	return errBadAnswer
+}
+
 // givenUp finds a member that keeps a rollout from ending, if waiting for it makes no sense.
-func givenUp(snap *engine.Snapshot) *engine.MemberView {
+func givenUp(snap *engine.Snapshot, names []string) *engine.MemberView {
 	if snap.Rollout.What == "retire" || snap.Rollout.What == "stop" {
 		return nil // what fails ends all the same
 	}
 	for i := range snap.Members {
 		m := &snap.Members[i]
+		if len(names) > 0 && !slices.Contains(names, string(m.Member)) && !slices.Contains(names, string(m.Role)) && !slices.Contains(names, string(m.Node)) {
+			continue // it fails for reasons of its own
+		}
 		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == engine.Failed && m.Attempt >= giveUpAfter) {
 			return m
 		}
@@ -121,15 +168,19 @@ func (a *app) gaveUp(snap *engine.Snapshot, m *engine.MemberView) error {
 		return errBadAnswer
 	}
 	if m.Trouble != "" {
-		fmt.Fprintf(a.err, "%s\nNobody else is let in or let go before that is settled. Deploy again to go on trying, or scale back to give it up.\n", m.Trouble)
+		fmt.Fprintf(a.err, "%s\nNobody else is added or removed before that is settled. Deploy again to go on trying, or scale back to give it up.\n", m.Trouble)
 		return errBadAnswer
 	}
 	fmt.Fprintf(a.err, "%s on %s failed %d times: %s\n", m.Member, m.Node, m.Attempt, m.Why)
 	for _, line := range m.LastLines {
 		fmt.Fprintf(a.err, "    | %s\n", line)
 	}
-	if len(m.LastLines) > 0 {
+	switch {
+	case len(m.LastLines) > 0:
 		fmt.Fprintf(a.err, "Its whole log is %s\n", m.Log)
+	case m.PID == 0 && m.LastExit == "":
+	default:
+		fmt.Fprintf(a.err, "It wrote nothing to its log before that.\n")
 	}
 	fmt.Fprintf(a.err, "Its agent goes on trying. Mend it and deploy again, or retire the field.\n")
 	return errBadAnswer

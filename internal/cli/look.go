@@ -25,12 +25,13 @@ import (
 
 func (a *app) checkCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "check [FILE]", Short: "Check the field file and say what is wrong or risky in the draft",
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, rest, err := a.load(args)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, folder, rest, err := a.load(args)
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
 			found := finding.Whole(f.Field)
+			moves, refused := a.moves(cmd.Context(), folder, f, found)
 			if a.json {
 				type located struct {
 					finding.Finding
@@ -43,9 +44,15 @@ func (a *app) checkCommand() *cobra.Command {
 					line, column := f.Locate(x)
 					list = append(list, located{x, f.Name, line, column})
 				}
-				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found), "footprint": footprintOf(f.Field)})
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused)})
 			} else {
 				a.printFindings(f, found)
+				for _, m := range moves {
+					fmt.Fprintf(a.out, "%s may not stay on %s: %s; deploying has another take its place\n", m.Member, m.Node, m.Why)
+				}
+				if refused != nil {
+					fmt.Fprintf(a.out, "deploying this would be refused as things are now: %s\n", refused)
+				}
 				members := 0
 				for _, r := range f.Field.Roles {
 					members += r.Members
@@ -56,13 +63,41 @@ func (a *app) checkCommand() *cobra.Command {
 					fmt.Fprintf(a.out, "footprint: %s\n", p)
 				}
 			}
-			if finding.Worst(found) {
+			if finding.Worst(found) || refused != nil {
 				return errBadAnswer
 			}
 			return nil
 		}}
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+func wordsOf(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
+}
+
+// moves lists the members of a deployed field that may not stay where they are by the draft, or why the draft would be refused.
+func (a *app) moves(ctx context.Context, folder control.Folder, f *fieldfile.File, found []finding.Finding) (moves []plan.Step, refused error) {
+	if finding.Worst(found) || f.Field.Cycle() != nil {
+		return nil, nil
+	}
+	snap, err := control.Look(ctx, folder)
+	if err != nil || snap.State == engine.StateDraft || snap.State == engine.StateRetired || snap.State == engine.StateDeploying {
+		return nil, nil
+	}
+	r, err := control.LookReview(ctx, folder, f.Field)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range r.Steps {
+		if s.Moves {
+			moves = append(moves, s)
+		}
+	}
+	return moves, nil
 }
 
 // footprintOf is what the draft would take if it were deployed afresh.
@@ -154,7 +189,12 @@ func (a *app) refuse(f *fieldfile.File, found []finding.Finding) error {
 }
 
 func (a *app) printReview(r *plan.Review) {
-	if r.Empty() {
+	defer func() {
+		for _, p := range r.Pending {
+			fmt.Fprintf(a.out, "%s; `lanternfield restart %s` restarts them one by one.\n", p, joined(p.Members))
+		}
+	}()
+	if r.Empty() && len(r.Missing) == 0 {
 		fmt.Fprintf(a.out, "%s is as the draft wants it: nothing to change.\n", r.Field)
 		return
 	}
@@ -171,6 +211,17 @@ func (a *app) printReview(r *plan.Review) {
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)
 	}
+	for _, m := range r.Missing {
+		fmt.Fprintf(a.out, "    ! %s\n", m)
+	}
+}
+
+func joined(names []field.MemberName) string {
+	words := make([]string, len(names))
+	for i, n := range names {
+		words[i] = string(n)
+	}
+	return strings.Join(words, " ")
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -213,7 +264,7 @@ func (a *app) statusCommand() *cobra.Command {
 const lookEvery = 200 * time.Millisecond
 
 func (a *app) status(ctx context.Context, folder control.Folder, file, wait string, watch bool) error {
-	last := ""
+	last, shownAt := "", time.Time{}
 	for {
 		snap, err := a.look(ctx, folder, file)
 		if err != nil {
@@ -226,10 +277,9 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 			for i := range shown.Members {
 				shown.Members[i].Probe.LatencyMS, shown.Members[i].Memory = 0, 0
 			}
-			if now := fmt.Sprintf("%+v", shown); now != last {
-				last = now
-				a.printStatus(snap)
-				fmt.Fprintln(a.out)
+			if now := fmt.Sprintf("%+v", shown); now != last || time.Since(shownAt) > time.Second && a.steady() {
+				last, shownAt = now, time.Now()
+				a.showAgain(snap)
 			}
 		}
 		if wait == "" && !watch || wait != "" && reached {
@@ -252,6 +302,44 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 		case <-time.After(lookEvery):
 		}
 	}
+}
+
+// steady tells whether what is shown again can take the place of what was shown before.
+func (a *app) steady() bool {
+	out, ok := a.out.(*os.File)
+	return ok && !a.json && isTerminal(out)
+}
+
+// showAgain shows the status in place of the one before, where the output is a terminal; else below it.
+func (a *app) showAgain(snap *engine.Snapshot) {
+	if !a.steady() {
+		a.printStatus(snap)
+		fmt.Fprintln(a.out)
+		return
+	}
+	out := a.out.(*os.File)
+	var text strings.Builder
+	shown := *a
+	shown.out = &text
+	shown.printStatus(snap)
+	width, height := 80, 24
+	if size, err := unix.IoctlGetWinsize(int(out.Fd()), unix.TIOCGWINSZ); err == nil && size.Col > 0 {
+		width, height = int(size.Col), int(size.Row)
+	}
+	lines := strings.Split(strings.TrimRight(text.String(), "\n"), "\n")
+	var page strings.Builder
+	page.WriteString("\x1b[H")
+	for i, line := range lines {
+		if i == height-1 {
+			break
+		}
+		if runes := []rune(line); len(runes) > width-1 && i > 1 {
+			line = string(runes[:width-2]) + "…"
+		}
+		page.WriteString(line + "\x1b[K\n")
+	}
+	page.WriteString("\x1b[J")
+	fmt.Fprint(out, page.String())
 }
 
 // look gives the field as it is; one that was never deployed, as its file wants it.
@@ -307,10 +395,16 @@ func (a *app) printStatus(s *engine.Snapshot) {
 
 func survives(r engine.RoleView) string {
 	switch {
-	case !r.Votes:
-		return "-"
 	case r.Halted:
 		return "stopped"
+	case r.Want == 0:
+		return "-"
+	case !r.Votes && r.Survives < 0 && !r.Worked:
+		return "not up yet"
+	case !r.Votes && r.Survives < 0:
+		return "nobody is ready"
+	case !r.Votes && r.Led && r.Leader != "" && r.Survives > 0:
+		return fmt.Sprintf("%d, but for %s", r.Survives, r.Leader)
 	case r.Survives < 0 && !r.Worked:
 		return "no quorum yet"
 	case r.Survives < 0:
@@ -323,6 +417,10 @@ func leader(r engine.RoleView) string {
 	switch {
 	case r.Leader == "":
 		return "-"
+	case len(r.Rivals) > 0:
+		return fmt.Sprintf("%s and %s both", r.Leader, joined(r.Rivals))
+	case r.Unsure != "":
+		return fmt.Sprintf("%s (not known)", r.Leader)
 	case r.LeaderTerm > 0:
 		return fmt.Sprintf("%s (term %d)", r.Leader, r.LeaderTerm)
 	}
@@ -362,10 +460,13 @@ func remark(m engine.MemberView, now time.Time) string {
 		parts = append(parts, "leads")
 	}
 	if m.Leaving {
-		parts = append(parts, "leaves for good")
+		parts = append(parts, "is being removed")
+	}
+	if m.Pending != "" {
+		parts = append(parts, "takes "+m.Pending+" at its next start")
 	}
 	switch {
-	case m.WaitsFor != "" && m.Phase != engine.Ready:
+	case m.WaitsFor != "" && (m.Phase != engine.Ready || m.RestartDue):
 		parts = append(parts, "waits for "+m.WaitsFor)
 	case m.Why != "":
 		parts = append(parts, m.Why)
@@ -409,6 +510,7 @@ func (a *app) journal(ctx context.Context, folder control.Folder, follow bool) e
 			return err
 		}
 		if a.json && !follow {
+			slices.SortStableFunc(entries, func(x, y control.Entry) int { return x.At.Compare(y.At) })
 			if entries == nil {
 				entries = []control.Entry{}
 			}
@@ -416,7 +518,12 @@ func (a *app) journal(ctx context.Context, folder control.Folder, follow bool) e
 			return nil
 		}
 		for _, e := range entries {
-			after = e.Seq
+			after = max(after, e.Seq)
+		}
+		if !follow { // reports of agents may be stored late; what happened first comes first
+			slices.SortStableFunc(entries, func(x, y control.Entry) int { return x.At.Compare(y.At) })
+		}
+		for _, e := range entries {
 			if e.Kind != "heard" && e.Kind != "order-taken" {
 				printEntry(a.out, e)
 			}

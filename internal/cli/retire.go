@@ -45,8 +45,10 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 	if len(snap.Kept) > 0 {
 		also = ", also what was kept of " + snap.KeptNames()
 	}
-	if err := a.confirm(fmt.Sprintf("Retire %s? %d members on %d nodes end for good, and their data is lost%s.", snap.Field,
-		len(snap.Members), len(snap.Nodes), also)); err != nil {
+	if !a.json {
+		fmt.Fprintf(a.out, "%d members on %d nodes end for good, and their data is deleted%s.\n", len(snap.Members), len(snap.Nodes), also)
+	}
+	if err := a.confirm(fmt.Sprintf("Retire %s?", snap.Field)); err != nil {
 		return err
 	}
 	if err := session.Do(ctx, control.Order{What: "retire", By: by(cmd)}); err != nil {
@@ -80,7 +82,7 @@ func (a *app) followRetire(ctx context.Context, session control.Session, timeout
 	if a.json {
 		shown.out, shown.json = io.Discard, false
 	}
-	return shown.follow(ctx, session, timeout, engine.StateRetired)
+	return shown.follow(ctx, session, timeout, waited{what: "retire", want: engine.StateRetired})
 }
 
 func (a *app) printReceipt(r *control.Receipt, forget bool, folder control.Folder) {

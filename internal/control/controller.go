@@ -239,11 +239,14 @@ func (c *Controller) publish() {
 	c.changed = make(chan struct{})
 }
 
-func (c *Controller) withMeasures(s *engine.Snapshot) {
+func (c *Controller) withMeasures(s *engine.Snapshot) { addMeasures(s, c.measures) }
+
+// addMeasures adds to a snapshot what agents measure now and then.
+func addMeasures(s *engine.Snapshot, measures map[field.MemberName]agent.Measure) {
 	for i := range s.Members {
 		m := &s.Members[i]
-		if x, ok := c.measures[m.Member]; ok && m.PID != 0 {
-			m.Probe.LatencyMS, m.Memory = x.LatencyMS, field.Bytes(x.Memory)
+		if x, ok := measures[m.Member]; ok && m.PID != 0 {
+			m.Probe.LatencyMS, m.Memory, m.Probe.LastGood = x.LatencyMS, field.Bytes(x.Memory), x.LastGood
 			if !m.Probe.OK && x.Error != "" {
 				m.Probe.Error = x.Error
 			}
@@ -365,16 +368,23 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *engine.Snapshot, error)
 
 // heard waits until every node has been heard or given up: before that, what is known may be long out of date, and must
 // not be built upon.
+//
+// A node that has just been lost is waited for a little longer: where its agent has ended, another is on its way.
 func (c *Controller) heard(ctx context.Context) error {
+	until := time.Now().Add(lostWait)
 	for {
 		c.mu.Lock()
-		listening, changed := c.state.Listening(), c.changed
+		listening, changed, lost := c.state.Listening(), c.changed, false
+		for _, n := range c.state.Nodes {
+			lost = lost || n.Dark && !n.Released && time.Since(n.Since) < lostWait
+		}
 		c.mu.Unlock()
-		if listening == 0 {
+		if listening == 0 && (!lost || time.Now().After(until)) {
 			return nil
 		}
 		select {
 		case <-changed:
+		case <-time.After(100 * time.Millisecond):
 		case <-c.done:
 			return c.ended()
 		case <-ctx.Done():
@@ -383,6 +393,9 @@ func (c *Controller) heard(ctx context.Context) error {
 	}
 }
 
+// lostWait is how long a node that has just been lost is waited for.
+const lostWait = 4 * time.Second
+
 // Review lists what deploying the draft would change, once all nodes have been heard.
 func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
 	if err := c.heard(ctx); err != nil {
@@ -390,8 +403,13 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	}
 	draft = c.folder.surrounded(draft)
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	return engine.Review(c.state, draft)
+	r, err := engine.Review(c.state, draft)
+	c.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	r.Missing, err = c.lacks(ctx, draft)
+	return r, err
 }
 
 // Preview renders what a member would be run with by the draft, and what it runs with.
@@ -407,7 +425,13 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 		if err := c.heard(ctx); err != nil {
 			return err
 		}
-		o.Draft = c.folder.surrounded(o.Draft)
+		if o.Draft != nil {
+			o.Draft = c.folder.surrounded(o.Draft)
+			lacks, err := c.lacks(ctx, o.Draft)
+			if err = cmp.Or(err, missingError(lacks)); err != nil {
+				return err
+			}
+		}
 	}
 	return c.submit(ctx, request{order: &o})
 }

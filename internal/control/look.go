@@ -3,10 +3,12 @@ package control
 import (
 	"context"
 	"errors"
+	"maps"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -33,8 +35,10 @@ func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	askAgents(ctx, f, s)
-	return engine.Snap(s, time.Now().UTC()), nil
+	measures := askAgents(ctx, f, s)
+	snap := engine.Snap(s, time.Now().UTC())
+	addMeasures(snap, measures)
+	return snap, nil
 }
 
 // LookReview reviews a draft against what is stored and what the agents tell, taking hold of nothing.
@@ -53,7 +57,17 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		return nil, err
 	}
 	askAgents(ctx, f, s)
-	return engine.Review(s, f.surrounded(draft))
+	draft = f.surrounded(draft)
+	r, err := engine.Review(s, draft)
+	if err != nil {
+		return nil, err
+	}
+	if lookups, err := engine.Lookups(s, draft); err == nil && len(lookups) > 0 {
+		if g, err := f.ground(); err == nil {
+			r.Missing = missing(ctx, g, bindings(s), lookups)
+		}
+	}
+	return r, nil
 }
 
 // LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.
@@ -93,17 +107,14 @@ func readState(f Folder) (*engine.State, error) {
 }
 
 // askAgents folds what the agents have to tell into the state, which is thrown away afterwards.
-func askAgents(ctx context.Context, f Folder, s *engine.State) {
+func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberName]agent.Measure {
 	if !s.Deployed() {
-		return
+		return nil
 	}
-	key, err := f.key()
+	measures := map[field.MemberName]agent.Measure{}
+	g, err := f.ground()
 	if err != nil {
-		return
-	}
-	g, err := f.groundWith(key)
-	if err != nil {
-		return
+		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookWait)
 	defer cancel()
@@ -118,11 +129,13 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) {
 		go func() {
 			defer asking.Done()
 			var in []engine.Input
+			var seen map[field.MemberName]agent.Measure
 			client, err := g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
 			if err == nil {
 				defer client.Close()
 				news, failed := client.Reports(ctx, 0, 0, 0)
 				if err = failed; err == nil {
+					seen = news.Measures
 					in = []engine.Input{engine.NodeFound{Node: n.Name}, engine.Reports{Node: n.Name, Agent: news.Agent, Reports: news.Reports}}
 				}
 			}
@@ -132,12 +145,23 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) {
 			mu.Lock()
 			defer mu.Unlock()
 			inputs = append(inputs, in...)
+			maps.Copy(measures, seen)
 		}()
 	}
 	asking.Wait()
 	for _, in := range inputs {
 		_, _ = engine.Observe(s, time.Now().UTC(), in) // neither input can be refused
 	}
+	return measures
+}
+
+// ground makes the field's ground.
+func (f Folder) ground() (ground.Ground, error) {
+	key, err := f.key()
+	if err != nil {
+		return nil, err
+	}
+	return f.groundWith(key)
 }
 
 // AgentPID finds the process of a node's agent on this machine.

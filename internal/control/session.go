@@ -45,6 +45,9 @@ type Order struct {
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
+
+	Accepted *plan.Review `json:"accepted,omitempty"` // the review of the draft that was seen; a deploy that would do anything else is refused
+	Without  []string     `json:"without,omitempty"`  // members whose data is given up, where a start is blocked since it may be the newest
 }
 
 // input turns an order into what the engine decides on.
@@ -55,7 +58,7 @@ func (o Order) input(s *engine.State, bind func(*field.Field) (map[field.NodeNam
 			return nil, fmt.Errorf("there is no draft to deploy")
 		}
 		bindings, err := bind(o.Draft)
-		return engine.Deploy{Draft: o.Draft, Bindings: bindings, By: o.By}, err
+		return engine.Deploy{Draft: o.Draft, Bindings: bindings, By: o.By, Accepted: o.Accepted}, err
 	case "retire":
 		return engine.Retire{By: o.By}, nil
 	case "pause":
@@ -71,7 +74,11 @@ func (o Order) input(s *engine.State, bind func(*field.Field) (map[field.NodeNam
 	case "stop":
 		return engine.Halt{Members: members}, nil
 	case "start":
-		return engine.Resume{Members: members}, nil
+		without, err := engine.Choose(s, o.Without)
+		if len(o.Without) == 0 {
+			without = nil
+		}
+		return engine.Resume{Members: members, Without: without}, err
 	case "restart":
 		return engine.Restart{Members: members}, nil
 	}

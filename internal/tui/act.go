@@ -155,6 +155,19 @@ func (a *app) askToRetire() {
 	a.mode, a.scroll = inConfirm, 0
 }
 
+// askToTakeUp asks whether the members that run with something older are restarted, one by one.
+func (a *app) askToTakeUp() {
+	q := &ask{title: "Restart what runs with an older configuration?", order: control.Order{What: "restart"}}
+	for _, p := range a.review.Pending {
+		q.text = append(q.text, p.String()+".")
+		for _, m := range p.Members {
+			q.order.Names = append(q.order.Names, string(m))
+		}
+	}
+	q.text = append(q.text, "They are restarted one by one, the leader last, each when all others of its role are ready.")
+	a.ask, a.mode, a.scroll = q, inConfirm, 0
+}
+
 // hear says that what was under way has come to its end.
 func (a *app) hear(was *engine.Snapshot) {
 	now := a.snap
@@ -168,6 +181,10 @@ func (a *app) hear(was *engine.Snapshot) {
 	}
 	if now.Rollout.What == "retire" {
 		a.say(false, fmt.Sprintf("It is all taken down%s.", took))
+		return
+	}
+	if now.Rollout.Failed != "" {
+		a.say(true, fmt.Sprintf("The %s stopped half-way: %s", now.Rollout.What, now.Rollout.Failed))
 		return
 	}
 	a.say(false, fmt.Sprintf("The %s is done%s.", now.Rollout.What, took))

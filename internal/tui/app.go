@@ -546,7 +546,9 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 		a.scroll = max(0, a.scroll-a.shown)
 	case a.mode == inReview && is(a.keys.Deploy) && a.deployable():
 		a.mode = walking
-		return a.order(control.Order{What: "deploy", Draft: a.draft})
+		return a.order(control.Order{What: "deploy", Draft: a.draft, Accepted: a.review})
+	case a.mode == inReview && is(a.keys.Restart) && a.review != nil && len(a.review.Pending) > 0 && !a.inPast():
+		a.askToTakeUp()
 	case a.mode == inConfirm && is(a.keys.Yes) && a.ask.order.What != "":
 		a.mode = walking
 		return a.confirmed()
@@ -559,7 +561,7 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 
 // deployable tells whether what the review shows can be carried out: not while nobody holds the field, for one.
 func (a *app) deployable() bool {
-	return a.session != nil && a.review != nil && !a.review.Empty() && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
+	return a.session != nil && a.review != nil && !a.review.Quick && !a.review.Empty() && len(a.review.Missing) == 0 && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
 }
 
 // paste takes pasted text: words for a filter, and never keys.

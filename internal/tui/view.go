@@ -194,6 +194,11 @@ func (a *app) drawOver(g *grid.Grid, f frame) {
 			foot = "d deploys this     esc goes back"
 		case finding.Worst(a.findings):
 			foot = "it cannot be deployed before the errors are mended     esc goes back"
+		case a.review != nil && a.review.Quick:
+			foot = "it is being worked out     esc goes back"
+		}
+		if a.review != nil && len(a.review.Pending) > 0 {
+			foot = "r restarts what waits for it     " + foot
 		}
 		a.lines, a.shown = panel.Review(g, a.look, a.reviewBody(), foot, a.scroll)
 	case inKeys:
@@ -395,7 +400,7 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 			style = k.In(k.Warm)
 		}
 		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(finding.Open(a.findings), "finding"), f.Text)
-	case a.model.Snap.State == engine.StateDraft && a.review != nil && !a.review.Empty():
+	case a.model.Snap.State == engine.StateDraft && a.review != nil && a.review.New():
 		text, style = "Nothing runs yet. v shows what deploying would do, step by step, and deploys.", k.In(k.Act)
 	case a.model.Snap.State == engine.StateRetired:
 		text, style = "It has been taken down. Press v to deploy it anew.", k.In(k.Act)
@@ -566,6 +571,9 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		if a.mode == inReview && a.deployable() {
 			add(a.keys.Deploy, "deploy this")
 		}
+		if a.mode == inReview && a.review != nil && len(a.review.Pending) > 0 {
+			add(a.keys.Restart, "restart what waits")
+		}
 		if a.lines > a.shown && a.mode != inDetail {
 			all = append(all, shown{upDown, "scroll"})
 		}
@@ -596,7 +604,7 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 			}
 			add(a.keys.Pause, word)
 		}
-		if a.review != nil && !a.review.Empty() {
+		if a.review != nil && a.review.New() {
 			add(a.keys.Review, "review and deploy")
 		} else if a.review == nil && a.refused != "" {
 			add(a.keys.Review, "why it is refused")

@@ -132,11 +132,11 @@ func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes
 	c := s.cluster(now, members)
 	voters, healthy := c.Votes()
 	if !slices.ContainsFunc(members, func(m *Member) bool { return !m.ReadyAt.IsZero() }) {
-		return fmt.Errorf("%s has not come up yet, so nobody can be admitted or dismissed; wait for it, mend what keeps it (`lanternfield status` "+
+		return fmt.Errorf("%s has not come up yet, so nobody can be added or removed; wait for it, mend what keeps it (`lanternfield status` "+
 			"tells), or retire it and deploy anew", now.Name)
 	}
 	if healthy < quorum.Needed(voters) {
-		return fmt.Errorf("%s has %d of %d votes and needs %d to agree on anything, so nobody can be admitted or dismissed; bring back %s first",
+		return fmt.Errorf("%s has %d of %d votes, as far as is known, and needs %d to agree on anything, so nobody can be added or removed; bring back %s first",
 			now.Name, healthy, voters, quorum.Needed(voters), s.darkVoters(c))
 	}
 	staying := 0
@@ -231,7 +231,11 @@ func (s *State) darkVoters(c *membership.Cluster) string {
 	var names []string
 	for _, m := range c.Members {
 		if m.Seat == membership.Voter && !m.Healthy {
-			names = append(names, string(m.Name))
+			name := string(m.Name)
+			if n := s.Nodes[s.Members[m.Name].Node]; n != nil && n.Dark {
+				name += fmt.Sprintf(" (%s cannot be reached)", n.Name)
+			}
+			names = append(names, name)
 		}
 	}
 	if len(names) == 0 {

@@ -161,6 +161,14 @@ type Report struct {
 	Captured  map[string]string `json:"captured,omitempty"`
 }
 
+// Lookup asks an agent whether a member could be started on its node: whether its program and its user are there.
+type Lookup struct {
+	Member  field.MemberName `json:"member"`
+	Program string           `json:"program"`
+	LookIn  []string         `json:"look_in,omitempty"`
+	User    string           `json:"user,omitempty"`
+}
+
 // Exit is how a process ended. Known is false when another agent had started it, since only a parent is told.
 type Exit struct {
 	Known  bool   `json:"known"`

@@ -382,6 +382,8 @@ type Review struct {
 	Gates    []GateStep       `json:"gates,omitempty"`
 	Unplaced []place.Unplaced `json:"unplaced,omitempty"`
 	Pending  []Pending        `json:"pending,omitempty"` // by role
+	Missing  []string         `json:"missing,omitempty"` // what nodes lack to carry it out
+	Quick    bool             `json:"quick,omitempty"`   // it lists who comes and goes only; see Preview
 }
 
 // Pending is what members of a role were not started with, and take at their next start only.
@@ -441,6 +443,11 @@ func Changed(seen, now *Review) (gone, come []Step) {
 
 // Empty tells whether there is nothing to do.
 func (r *Review) Empty() bool { return len(r.Steps) == 0 && len(r.Unplaced) == 0 }
+
+// New tells whether the draft asks for anything that was not asked for before.
+func (r *Review) New() bool {
+	return len(r.Unplaced) > 0 || slices.ContainsFunc(r.Steps, func(s Step) bool { return !s.Due })
+}
 
 // Parts divides the steps into those that stand below one title.
 func (r *Review) Parts() [][]Step {
@@ -530,10 +537,10 @@ func SortSteps(steps []Step) {
 // Preview lists who would come and who would go, and nothing else: quick enough to be looked at while choosing.
 func Preview(f *field.Field, live Live) *Review {
 	if f.Cycle() != nil {
-		return &Review{Field: f.Name}
+		return &Review{Field: f.Name, Quick: true}
 	}
 	p := Make(f, live)
-	r := &Review{Field: f.Name, Unplaced: p.Unplaced}
+	r := &Review{Field: f.Name, Quick: true, Unplaced: p.Unplaced}
 	nodes := f.NodesByName()
 	for _, a := range p.Adds {
 		r.Steps = append(r.Steps, Step{Kind: Start, Member: a.Name, Role: a.Role, Node: a.Node, Zone: nodes[a.Node].Zone})

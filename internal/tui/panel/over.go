@@ -104,6 +104,9 @@ func ReviewBody(width int, k look.Look, r *plan.Review, findings []finding.Findi
 			all = append(all, line{mark: mark, text: part, style: style})
 		}
 	}
+	if r.Quick {
+		return Body{r.Field, append(all, line{text: "Working out what deploying would change …", style: k.Quiet(), head: true})}
+	}
 	for i, part := range r.Parts() {
 		if i > 0 {
 			all = append(all, line{head: true})
@@ -132,6 +135,15 @@ func ReviewBody(width int, k look.Look, r *plan.Review, findings []finding.Findi
 	}
 	for _, u := range r.Unplaced {
 		wrapped("!", fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), k.In(k.Fail))
+	}
+	for _, m := range r.Missing {
+		wrapped("!", m, k.In(k.Fail))
+	}
+	if len(r.Pending) > 0 && !r.Empty() {
+		all = append(all, line{head: true})
+	}
+	for _, p := range r.Pending {
+		wrapped(string(k.Or('◐', 'o')), p.String(), k.In(k.Warm))
 	}
 	if r.Empty() {
 		all = append(all, line{text: "The field is as the draft wants it: nothing to change.", style: k.Text(), head: true})

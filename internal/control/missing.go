@@ -1,0 +1,84 @@
+package control
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/ground"
+)
+
+// lookupWait is how long an agent may take to say what is missing on its node.
+const lookupWait = 3 * time.Second
+
+// missing asks the nodes concerned what they lack to carry a draft out. A node that does not answer is not waited for: what it
+// lacks shows when its members are started.
+func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]engine.Binding, lookups map[field.NodeName][]order.Lookup) []string {
+	ctx, cancel := context.WithTimeout(ctx, lookupWait)
+	defer cancel()
+	var (
+		mu     sync.Mutex
+		asking sync.WaitGroup
+		out    []string
+	)
+	for node, list := range lookups {
+		asking.Add(1)
+		go func() {
+			defer asking.Done()
+			client, err := g.Find(node, at[node])
+			if err != nil {
+				return
+			}
+			defer client.Close()
+			if lacks, err := client.Lookups(ctx, list); err == nil {
+				mu.Lock()
+				defer mu.Unlock()
+				out = append(out, lacks...)
+			}
+		}()
+	}
+	asking.Wait()
+	slices.Sort(out)
+	return out
+}
+
+// bindings gives where the nodes of a state are.
+func bindings(s *engine.State) map[field.NodeName]engine.Binding {
+	at := map[field.NodeName]engine.Binding{}
+	for name, n := range s.Nodes {
+		if !n.Released {
+			at[name] = engine.Binding{Address: n.Address, Dir: n.Dir}
+		}
+	}
+	return at
+}
+
+// lacks asks what the nodes lack to carry out a draft; the controller's state is not held meanwhile.
+func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, error) {
+	c.mu.Lock()
+	lookups, err := engine.Lookups(c.state, draft)
+	at := bindings(c.state)
+	c.mu.Unlock()
+	if err != nil || len(lookups) == 0 {
+		return nil, err
+	}
+	return missing(ctx, c.ground, at, lookups), nil
+}
+
+func missingError(lacks []string) error {
+	if len(lacks) == 0 {
+		return nil
+	}
+	more := ""
+	if n := len(lacks); n > 5 {
+		more = fmt.Sprintf("; and %d more", n-5)
+		lacks = lacks[:5]
+	}
+	return fmt.Errorf("nodes lack what the draft needs: %s%s; nothing has been changed", strings.Join(lacks, "; "), more)
+}

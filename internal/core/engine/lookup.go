@@ -1,0 +1,56 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
+)
+
+// Lookups lists what nodes must have for a draft to be carried out there: the programs of members that come, and of those
+// whose program the draft changes. It is asked before anything is touched. Nodes that have no agent yet are left out.
+func Lookups(s *State, draft *field.Field) (map[field.NodeName][]order.Lookup, error) {
+	if !s.Deployed() {
+		return nil, nil
+	}
+	draft = plan.Grow(draft, s.live())
+	p := plan.Make(draft, s.live())
+	scene := s.finalSceneOf(draft, p)
+	out := map[field.NodeName][]order.Lookup{}
+	seen := map[string]bool{}
+	look := func(name field.MemberName, node field.NodeName, before *order.Spec) error {
+		if n := s.Nodes[node]; n == nil || n.Released || n.Dark {
+			return nil
+		}
+		spec, err := scene.Spec(name)
+		if err != nil || len(spec.Command) == 0 {
+			return err
+		}
+		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User}
+		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User {
+			return nil
+		}
+		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User); !seen[key] {
+			seen[key] = true
+			out[node] = append(out[node], l)
+		}
+		return nil
+	}
+	for _, a := range p.Adds {
+		if err := look(a.Name, a.Node, nil); err != nil {
+			return nil, err
+		}
+	}
+	for _, m := range SortedMembers(s) {
+		leaves := slices.ContainsFunc(p.Removes, func(x plan.Remove) bool { return x.Member == m.Name })
+		if m.Phase == Gone || m.Leaving || leaves || m.Ordered.Spec == nil {
+			continue
+		}
+		if err := look(m.Name, m.Node, m.Runs()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
