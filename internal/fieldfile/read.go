@@ -216,6 +216,13 @@ func (f *File) build() bool {
 	}
 	whole.set("roles", roles)
 	whole.without("nodes").without("variables").without("pattern")
+	for _, role := range roles.list {
+		for _, part := range []*node{role.get("version"), role.get("settings"), role.get("settings_of"), role.get("program").get("command"), role.get("program").get("env")} {
+			part.asWritten()
+		}
+	}
+	root.get("settings").asWritten()
+	root.get("zones").asWritten()
 	about, _ := root.get("pattern").get("about").text()
 	f.Pattern = Pattern{About: about}
 	var b bytes.Buffer
@@ -338,7 +345,7 @@ func (f *File) fillKit(name string, role *node) *node {
 		f.doc.errs = append(f.doc.errs, k.errs...)
 		return out.without("kit")
 	}
-	for _, key := range []string{"kind", "votes", "start", "program", "platforms", "provides", "experimental", "licensed"} {
+	for _, key := range []string{"kind", "votes", "start", "stop", "program", "platforms", "provides", "experimental", "licensed"} {
 		if v := k.root.get(key); v != nil && out.get(key) == nil {
 			out.set(key, v)
 		}

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -107,6 +108,10 @@ func (d *document) collect(e *jsonschema.ValidationError) {
 	if names, ok := e.ErrorKind.(*kind.PropertyNames); ok {
 		at := d.root.keyed(names.Property) // the library does not always give the place of a name
 		what, rule := "a name", "; "+field.NameRule
+		if len(names.Property) > 200 && strings.Contains(e.SchemaURL, "files") {
+			d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("the name of the file %q has %d characters; 200 are the most", shorten(names.Property), len(names.Property)), ""))
+			return
+		}
 		if names.Property != "" && strings.Contains(e.SchemaURL, "files") {
 			what, rule = "a file below the member's folder", "; write a relative path without .. and blanks"
 		}
@@ -129,7 +134,9 @@ func (d *document) collect(e *jsonschema.ValidationError) {
 		known := d.wordsAt(e.SchemaURL)
 		for _, p := range k.Properties {
 			hint := "known here: " + strings.Join(known, ", ")
-			if near := field.Nearest(p, known); near != "" {
+			if here := otherWords[p]; here != "" && slices.Contains(known, here) {
+				hint = fmt.Sprintf("here that is called %s. Known here: %s", here, strings.Join(known, ", "))
+			} else if near := field.Nearest(p, known); near != "" {
 				hint = fmt.Sprintf("did you mean %q? Known here: %s", near, strings.Join(known, ", "))
 			}
 			unknown, _ := d.root.find(append(slices.Clone(e.InstanceLocation), p))
@@ -138,7 +145,7 @@ func (d *document) collect(e *jsonschema.ValidationError) {
 	case *kind.Required:
 		d.errs = append(d.errs, d.at(at, true, fmt.Sprintf("%s lacks %s", what, strings.Join(k.Missing, " and ")), ""))
 	case *kind.Type:
-		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s must be %s, and this is %s", what, orList(k.Want), typeWord(k.Got)), ""))
+		d.errs = append(d.errs, d.at(at, false, fmt.Sprintf("%s must be %s, and this is %s", what, orList(k.Want), typeWord(k.Got)), d.typeHint(at, e.InstanceLocation, k.Want)))
 	case *kind.Enum:
 		words := make([]string, len(k.Want))
 		for i, w := range k.Want {
@@ -176,6 +183,57 @@ func (d *document) wordsAt(url string) []string {
 	m, _ := at.(map[string]any)
 	properties, _ := m["properties"].(map[string]any)
 	return slices.Sorted(maps.Keys(properties))
+}
+
+// otherWords are words for what a field file says, by those that many people try first.
+var otherWords = map[string]string{"replicas": "members", "count": "members", "instances": "members", "environment": "env", "depends_on": "after",
+	"requires": "after", "needs": "after", "cmd": "command", "args": "command", "exec": "command", "entrypoint": "command", "volumes": "data",
+	"config": "files", "configs": "files", "healthcheck": "ready", "health": "ready", "readiness": "ready", "liveness": "alive", "tags": "labels",
+	"hosts": "nodes", "machines": "nodes", "services": "roles", "host": "address", "ip": "address", "resources": "room", "limits": "ceiling",
+	"description": "about", "name": "field", "interval": "every", "delay": "after", "signal": "stop"}
+
+// typeHint shows how a value of another type than was expected is written.
+func (d *document) typeHint(at *node, path, want []string) string {
+	last := ""
+	if len(path) > 0 {
+		last = path[len(path)-1]
+	}
+	word := func(n *node) string {
+		if n.raw != "" {
+			return n.raw
+		}
+		return fmt.Sprint(n.scalar)
+	}
+	switch {
+	case at.raw != "" && slices.Contains([]string{"within", "every", "timeout", "retry_for", "after", "most"}, last):
+		return fmt.Sprintf("a length of time has a unit: %ss, or %sms", at.raw, at.raw)
+	case last == "after" && at.isList:
+		parts := []string{}
+		for _, item := range at.list {
+			parts = append(parts, word(item)+": first")
+		}
+		return fmt.Sprintf("say for each role what it waits for: {%s}; a gate is quorum, all, first or a number", strings.Join(parts, ", "))
+	case (last == "calls" || last == "knows") && at.isList:
+		return "give each role the name by which templates ask for it: {store: wardens}"
+	case slices.Contains(want, "array") && at.scalar != nil:
+		words := strings.Fields(word(at))
+		for i, w := range words {
+			if strings.ContainsAny(w, ",[]{}:#&*!|>'\"%@\x60") || isNumber(w) {
+				words[i] = fmt.Sprintf("%q", w)
+			}
+		}
+		return fmt.Sprintf("write a list: [%s]", strings.Join(words, ", "))
+	case at.raw != "" && slices.Contains(want, "string"):
+		return fmt.Sprintf("put it in quotes: %q", at.raw)
+	case at.isMap && at.line >= 1 && at.line <= len(d.lines) && strings.Contains(d.lines[at.line-1], "{{"):
+		return templateHint
+	}
+	return ""
+}
+
+func isNumber(s string) bool {
+	_, err := strconv.ParseFloat(s, 64)
+	return err == nil
 }
 
 func patternWords(pattern string) string {
@@ -255,6 +313,9 @@ func (n *node) canonical(b *bytes.Buffer) {
 		b.WriteByte(']')
 	default:
 		value, err := json.Marshal(n.plain())
+		if n.written && n.raw != "" {
+			value, err = json.Marshal(n.raw)
+		}
 		if err != nil {
 			value = []byte("null")
 		}

@@ -40,7 +40,9 @@ type node struct {
 	line, column, width          int
 	keyLine, keyColumn, keyWidth int
 
-	scalar any // string, int64, uint64, float64, bool or nil; set when neither list nor keys is
+	raw     string // a number as it is written
+	written bool   // it is taken as it is written, as a text
+	scalar  any    // string, int64, uint64, float64, bool or nil; set when neither list nor keys is
 
 	variable string // whose value was put here
 	said     string // see body
@@ -61,6 +63,8 @@ func parseUpTo(name string, data []byte, most int) *document {
 		return d
 	}
 	switch {
+	case bytes.HasPrefix(data, []byte("\xef\xbb\xbf")):
+		return fail("the file begins with a byte order mark, which a field file must not have", "save it as UTF-8 without a byte order mark (BOM)")
 	case len(data) > most:
 		return fail(fmt.Sprintf("the file has %d KiB; a field file may have %d KiB at most", len(data)>>10, mostBytes>>10),
 			"is it the right file? Put long config templates into kits.")
@@ -126,12 +130,45 @@ func flowDepth(data []byte) (deepest, line int) {
 }
 
 func (d *document) syntax(err error) *Error {
+	for i, line := range d.lines {
+		if indent := line[:len(line)-len(strings.TrimLeft(line, " \t"))]; strings.Contains(indent, "\t") && strings.TrimSpace(line) != "" {
+			return d.pointed(i+1, strings.IndexByte(indent, '\t')+1, 1, "this line is indented with a tab, and YAML takes blanks only", "put blanks in place of the tab")
+		}
+	}
 	var e *yaml.SyntaxError
 	if errors.As(err, &e) && e.Token != nil {
-		return d.pointed(e.Token.Position.Line, e.Token.Position.Column, tokenWidth(e.Token), "this is not YAML: "+e.Message,
-			"look at the indentation, quotes and colons here and on the line above")
+		return d.pointed(e.Token.Position.Line, e.Token.Position.Column, tokenWidth(e.Token), "this is not YAML: "+e.Message, d.syntaxHint(e.Token.Position.Line))
 	}
 	return &Error{File: d.name, Text: "this is not YAML: " + strings.SplitN(err.Error(), "\n", 2)[0]}
+}
+
+// syntaxHint says what is most likely wrong where a line cannot be read.
+func (d *document) syntaxHint(line int) string {
+	for _, at := range []int{line, line - 1} {
+		if at >= 1 && at <= len(d.lines) && bareTemplate(d.lines[at-1]) {
+			return templateHint
+		}
+	}
+	return "look at the indentation, quotes and colons here and on the line above"
+}
+
+const templateHint = `templates are quoted, since { begins a set of keys in YAML: '{{.Port "client"}}'`
+
+// bareTemplate tells whether a line has a template that no quotes protect.
+func bareTemplate(line string) bool {
+	quote := byte(0)
+	for i := range len(line) {
+		switch c := line[i]; {
+		case quote == 0 && (c == '\'' || c == '"') && (i == 0 || strings.IndexByte(" ,[{:-", line[i-1]) >= 0):
+			quote = c
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && strings.HasPrefix(line[i:], "{{"):
+			before := strings.TrimRight(line[:i], " ")
+			return before == "" || strings.IndexByte(":-,[", before[len(before)-1]) >= 0
+		}
+	}
+	return false
 }
 
 func tokenWidth(t *token.Token) int {
@@ -196,6 +233,10 @@ func (d *document) convert(n ast.Node, depth int) *node {
 	case *ast.NullNode:
 	case ast.ScalarNode:
 		out.scalar = v.GetValue()
+		switch out.scalar.(type) {
+		case int64, uint64, float64:
+			out.raw = v.GetToken().Value
+		}
 	default:
 		d.errs = append(d.errs, d.at(out, false, fmt.Sprintf("%s has no meaning in a field file", n.Type()), ""))
 	}
@@ -320,6 +361,20 @@ func (n *node) keyed(key string) *node {
 		return v
 	}
 	return n
+}
+
+// asWritten has all numbers in it taken as texts, as they are written: 3.10 is not 3.1 where a version is meant.
+func (n *node) asWritten() {
+	if n == nil {
+		return
+	}
+	n.written = true
+	for _, item := range n.list {
+		item.asWritten()
+	}
+	for _, value := range n.values {
+		value.asWritten()
+	}
 }
 
 func (n *node) get(key string) *node {

@@ -195,8 +195,11 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		}
 	}
 	try := func(name field.MemberName) {
-		_, err := sc.Spec(name)
+		spec, err := sc.Spec(name)
 		note(err)
+		if role := draft.Role(sc.Members[name].Role); err == nil {
+			note(render.CheckRendered(role, name, spec))
+		}
 	}
 	for _, a := range sample {
 		m := sc.Members[a.Name]
@@ -211,8 +214,11 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 				target = a.Name
 			}
 			for i := range render.Steps(draft.Role(a.Role).Program, procedure) {
-				_, err := sc.Step(a.Name, procedure, i, target)
+				step, err := sc.Step(a.Name, procedure, i, target)
 				note(err)
+				if err == nil {
+					note(render.CheckRenderedStep(draft.Role(a.Role), a.Name, procedure, i, step))
+				}
 			}
 		}
 		m.Founding, m.Via = true, ""

@@ -72,11 +72,20 @@ func ExpandRange(name string) ([]string, error) {
 }
 
 // Nearest gives the candidate that word was most likely meant to be, or "" when none is close enough to be a slip of
-// the keyboard: at most a third of the letters may differ (Levenshtein's distance).
+// the keyboard: at most a third of the letters may differ (the distance of Damerau and Levenshtein, in which two letters
+// that have changed places count once). Of equally close ones it is the one that begins with the same letter.
 func Nearest(word string, candidates []string) string {
-	best, bestDistance := "", len(word)/3+2
+	best, bestDistance := "", 2*(len(word)/3+2)
 	for _, c := range candidates {
-		if d := distance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance && d < len(c) {
+		a, b := strings.ToLower(word), strings.ToLower(c)
+		d := 2 * distance(a, b)
+		if d/2 >= len(c) {
+			continue
+		}
+		if a == "" || b == "" || a[0] != b[0] {
+			d++
+		}
+		if d < bestDistance {
 			best, bestDistance = c, d
 		}
 	}
@@ -87,20 +96,24 @@ func distance(a, b string) int {
 	if len(a) > 64 || len(b) > 64 {
 		return 64
 	}
-	row := make([]int, len(b)+1)
+	before, row := make([]int, len(b)+1), make([]int, len(b)+1) // of the letters up to the one before, and the one before that
 	for j := range row {
 		row[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
-		row[0] = i
+		next := make([]int, len(b)+1)
+		next[0] = i
 		for j := 1; j <= len(b); j++ {
 			cost := 1
 			if a[i-1] == b[j-1] {
 				cost = 0
 			}
-			diagonal, row[j] = row[j], min(row[j]+1, row[j-1]+1, diagonal+cost)
+			next[j] = min(row[j]+1, next[j-1]+1, row[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				next[j] = min(next[j], before[j-2]+1)
+			}
 		}
+		before, row = row, next
 	}
 	return row[len(b)]
 }

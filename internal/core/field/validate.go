@@ -1,13 +1,12 @@
 package field
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/expr-lang/expr"
 )
 
 // Problem is something in a declaration that has no meaning. Path leads to it, e.g. roles, crews, calls, queue.
@@ -43,11 +42,28 @@ func FillDefaults(f *Field) {
 		if r.Spread == "" {
 			r.Spread = SpreadZone
 		}
+		if r.Program != nil {
+			r.Program = r.Program.whole()
+		}
 		if r.External != nil && r.Kit == "" && r.Program == nil {
 			r.Program, r.Members, r.Spread = r.External.program(), 1, SpreadNone
 		}
 	}
 	Resolve(f)
+}
+
+// whole gives the program with each file's on_change said: the program's own where the file says none.
+func (p *Program) whole() *Program {
+	if p.OnChange == "" || !slices.ContainsFunc(slices.Collect(maps.Values(p.Files)), func(f File) bool { return f.OnChange == "" }) {
+		return p
+	}
+	out := *p
+	out.Files = maps.Clone(p.Files)
+	for name, f := range out.Files {
+		f.OnChange = cmp.Or(f.OnChange, p.OnChange)
+		out.Files[name] = f
+	}
+	return &out
 }
 
 // Validate finds what the schema of the file cannot: names that refer to nothing, names given twice, expressions that
@@ -176,14 +192,6 @@ func (v *validator) role(r *Role) {
 	}
 }
 
-func (v *validator) expression(path []string, text string) {
-	if text == "" || strings.Contains(text, "{{") {
-		return
-	}
-	_, err := expr.Compile(text)
-	v.unreadable(path, err)
-}
-
 func (v *validator) unreadable(path []string, err error) {
 	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
@@ -220,39 +228,71 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 	for _, c := range []struct {
 		key  string
 		call *Call
-		expr []string
-	}{{"ready", callOf(p.Ready), exprOf(p.Ready)}, {"alive", callOf(p.Alive), exprOf(p.Alive)}} {
+	}{{"ready", callOf(p.Ready)}, {"alive", callOf(p.Alive)}} {
 		if c.call != nil {
 			v.call(*c.call, at(c.key))
-			for _, e := range c.expr {
-				v.expression(at(c.key, "expect"), e)
-			}
 		}
+	}
+	for i := range p.Apply {
+		v.call(p.Apply[i].Call, at("apply", strconv.Itoa(i)))
 	}
 	if p.Leader != nil {
 		v.call(p.Leader.Call, at("leader"))
-		v.expression(at("leader", "is_me"), p.Leader.IsMe)
-		v.expression(at("leader", "term"), p.Leader.Term)
 	}
 	if p.Roster != nil {
 		v.call(p.Roster.Call, at("roster"))
-		for key, text := range map[string]string{"each": p.Roster.Each, "id": p.Roster.ID, "name": p.Roster.Name, "voter": p.Roster.Voter} {
-			v.expression(at("roster", key), text)
-		}
 	}
-	for key, steps := range map[string][]Step{"found": p.Found, "join": p.Join, "leave": p.Leave, "promote": p.Promote, "hand_over": p.HandOver} {
-		for i, s := range steps {
-			here := func(rest ...string) []string { return at(append([]string{key, strconv.Itoa(i)}, rest...)...) }
+	if p.ColdStart != nil && len(p.ColdStart.Exec) == 0 {
+		v.add(at("cold_start", "exec"), "", "the command that reads a member's data is empty")
+	}
+	for _, procedure := range p.Procedures() {
+		for i, s := range procedure.Steps {
+			here := func(rest ...string) []string { return at(append([]string{procedure.Key, strconv.Itoa(i)}, rest...)...) }
 			v.call(s.Call, here())
-			v.expression(here("expect"), s.Expect)
-			v.expression(here("done_when"), s.DoneWhen)
-			for name, text := range s.Capture {
-				v.expression(here("capture", name), text)
-			}
 			if s.DoneWhen != "" && p.Roster == nil {
 				v.add(here("done_when"), "say how the members of the cluster are asked for (roster); done_when is evaluated on that answer",
 					"done_when has nothing to be evaluated on: the program has no roster")
 			}
+			if s.Of != "" && procedure.Key != "leave" {
+				v.add(here("of"), "take it out", "of is for steps of leave only: whoever joins is alive")
+			}
+		}
+	}
+	for _, e := range p.Expressions() {
+		if strings.Contains(e.Text, "{{") {
+			continue // it is compiled when it has been rendered
+		}
+		if err := CheckExpression(e.Text, e.Sees, e.Yields); err != nil {
+			v.add(at(e.Path...), "", "this expression cannot be used: %s", err)
+		}
+	}
+	v.ways(p, at)
+	v.fileNames(p, at)
+}
+
+// ways checks that what changes lead to can be done.
+func (v *validator) ways(p *Program, at func(...string) []string) {
+	check := func(on OnChange, path ...string) {
+		switch {
+		case on == OnReload && p.Reload == nil:
+			v.add(at(path...), "say how it is told to read its files again, such as reload: {signal: HUP}", "on_change says reload, and the program says no way to reload")
+		case on == OnApply && len(p.Apply) == 0:
+			v.add(at(path...), "say by which calls it takes a change: apply: [{exec: […]}]", "on_change says apply, and the program says no calls to apply a change by")
+		}
+	}
+	check(p.OnChange, "on_change")
+	for _, name := range slices.Sorted(maps.Keys(p.Files)) {
+		check(p.Files[name].OnChange, "files", name, "on_change")
+	}
+}
+
+// fileNames refuses config files at places that are taken.
+func (v *validator) fileNames(p *Program, at func(...string) []string) {
+	for _, name := range slices.Sorted(maps.Keys(p.Files)) {
+		first, _, _ := strings.Cut(name, "/")
+		if name == "output.log" || name == "output.log.1" || name == "data" {
+			v.add(at("files", name), "give the file another name", "%s in a member's folder is where its %s", name, map[bool]string{true: "data is", false: "output goes"}[first == "data"])
+			v.problems[len(v.problems)-1].Key = true
 		}
 	}
 }
@@ -262,13 +302,6 @@ func callOf(p *Probe) *Call {
 		return nil
 	}
 	return &p.Call
-}
-
-func exprOf(p *Probe) []string {
-	if p == nil {
-		return nil
-	}
-	return []string{p.Expect}
 }
 
 func (v *validator) call(c Call, path []string) {
