@@ -98,7 +98,7 @@ func TestProgramThatIgnoresItsStopSignal(t *testing.T) {
 	x.contains(x.must("journal", x.file), "it-1 has stopped; it ignored its stop signal and had to be killed")
 	x.must("start", x.file, "--yes")
 	x.must("retire", x.file, "--yes")
-	x.contains(x.must("journal", x.file), "it-1 is gone; it ignored its stop signal and had to be killed")
+	x.contains(x.must("journal", x.file), "it-1 is removed; it ignored its stop signal and had to be killed")
 }
 
 func TestProgramThatPrints100MB(t *testing.T) {

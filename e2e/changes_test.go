@@ -141,8 +141,8 @@ func TestProceduresThatFail(t *testing.T) {
 		listing    string
 	}{
 		{"refused", "echo the tide is too low; exit 3", 1,
-			[]string{"it could not let it-4 in: sh ended with exit code 3: the tide is too low", "Deploy again to go on trying, or scale back to give it up"}, "it-1 it-2 it-3"},
-		{"hangs", "sleep 100", 1, []string{"it could not let it-4 in: sh took too long"}, "it-1 it-2 it-3"},
+			[]string{"it could not add it-4: sh ended with exit code 3: the tide is too low", "Deploy again to go on trying, or scale back to give it up"}, "it-1 it-2 it-3"},
+		{"hangs", "sleep 100", 1, []string{"it could not add it-4: sh took too long"}, "it-1 it-2 it-3"},
 		{"fails half-way", "echo {{.Member}} >>LIST; exit 1", 0, nil, "it-1 it-2 it-3 it-4"},
 		{"loses its answer", "echo {{.Member}} >>LIST; sleep 100", 0, nil, "it-1 it-2 it-3 it-4"},
 	} {
@@ -240,7 +240,7 @@ func TestScalingThatMakesNoSense(t *testing.T) {
 	}
 	broken("store-3")
 	out, code = x.try(30*time.Second, "scale", "store", "1", "--yes")
-	if code != 2 || !strings.Contains(out, "of 3 votes and needs 2 to agree on anything, so nobody can be admitted or dismissed; bring back store-") {
+	if code != 2 || !strings.Contains(out, "of 3 votes, as far as is known, and needs 2 to agree on anything, so nobody can be added or removed; bring back store-") {
 		t.Errorf("without a quorum: %d\n%s", code, out)
 	}
 	for _, name := range []string{"store-2", "store-3"} {

@@ -104,7 +104,7 @@ roles:
 	if x.contains(out, "crews-9 fits nowhere", "All 3 nodes of the set skua are there", "let the set have more nodes"); code != 1 {
 		t.Errorf("exit status %d", code)
 	}
-	x.contains(x.must("scale", x.file, "crews", "3", "--yes"), "the draft needs skua-2 no more", "end the agent of skua-2 and remove its folder")
+	x.contains(x.must("scale", x.file, "crews", "3", "--yes"), "the draft no longer needs skua-2", "end the agent of skua-2 and remove its folder")
 	x.until("the agent of skua-2 has ended", 20*time.Second, func() bool { return agents() == "gull-1 skua-1" && len(x.agents()) == 2 })
 	if s := x.status(); s.State != "converged" || len(s.Members) != 3 {
 		t.Errorf("in the end: %s, %d members", s.State, len(s.Members))

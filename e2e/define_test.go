@@ -252,7 +252,8 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
 }
 
-// TestAPlacementIsProposed deploys, narrows what may hold a role, and lets the board propose what then moves.
+// TestAPlacementIsProposed narrows what may hold a role, which moves whoever may not stay, widens it again, and lets the board
+// propose what then would stand better.
 func TestAPlacementIsProposed(t *testing.T) {
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
@@ -260,24 +261,39 @@ func TestAPlacementIsProposed(t *testing.T) {
 	s.has("9 of 9 lit")
 	s.press("p")
 	s.has("Nothing would stand better elsewhere")
-	text, _ := os.ReadFile(x.file)
-	x.write(strings.Replace(string(text), "  crews:\n    members: 3", "  crews:\n    where: zone != \"lighthouse\"\n    members: 3", 1))
-	s.until("the draft is read", func(string) bool {
-		s.press("p")
-		time.Sleep(200 * time.Millisecond)
-		return strings.Contains(s.text(), "A placement is proposed")
-	})
-	s.has("crews-3 moves from puffin-1")
-	s.press("Enter")
-	s.has("in the draft. u undoes it")
+	wide, _ := os.ReadFile(x.file)
+	x.write(strings.Replace(string(wide), "  crews:\n    members: 3", "  crews:\n    where: zone != \"lighthouse\"\n    members: 3", 1))
+	s.has("draft +1 -1")
 	s.press("v")
-	s.has("a pin puts a member elsewhere")
+	s.has("place crews-4 on", "take crews-3 off puffin-1", "where of crews does not allow puffin-1 any more")
 	s.press("d")
 	s.has("The deploy is done", "9 of 9 lit")
 	for _, m := range x.status().Members {
 		if m.Role == "crews" && m.Zone == "lighthouse" {
 			t.Errorf("%s still stands on %s", m.Member, m.Node)
 		}
+	}
+	x.write(string(wide))
+	s.until("the draft is read", func(string) bool {
+		s.press("p")
+		time.Sleep(200 * time.Millisecond)
+		return strings.Contains(s.text(), "A placement is proposed")
+	})
+	s.has("to puffin-1")
+	s.press("Enter")
+	s.has("in the draft. u undoes it")
+	s.press("v")
+	s.has("a pin puts a member elsewhere")
+	s.press("d")
+	s.has("The deploy is done", "9 of 9 lit")
+	there := 0
+	for _, m := range x.status().Members {
+		if m.Role == "crews" && m.Zone == "lighthouse" {
+			there++
+		}
+	}
+	if there != 1 {
+		t.Errorf("%d of crews stand in the lighthouse, want 1", there)
 	}
 }
 

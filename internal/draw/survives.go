@@ -151,7 +151,7 @@ func sceneOf(snap *engine.Snapshot) *whatif.Scene {
 		if outside[m.Role] {
 			m.Node = "" // it holds no more than who watches it
 		}
-		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == engine.Ready,
+		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == engine.Ready, Leads: m.Leads,
 			Votes: !rosters[m.Role] || m.Seat == "voter"})
 	}
 	return s

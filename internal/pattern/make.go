@@ -217,8 +217,8 @@ func (a Answers) counts(r *field.Role, f *fieldfile.File) []arrange.Put {
 		for a.Survive == OneZone && len(a.Zones) >= 3 && !a.quorumWithoutAZone(members) && members < 9 {
 			members += 2
 		}
-	case a.total() == 1 || a.Survive == Nothing && len(r.Calls) == 0 && r.Kind == field.Entry:
-		members = 1
+	case a.total() == 1, a.Survive == Nothing:
+		members = 1 // more are for surviving, or for load, of which nothing was said
 	default:
 		members = max(members, losses+1)
 	}

@@ -189,7 +189,7 @@ func (c Change) pinned(f *field.Field, live plan.Live, want []field.NodeName, no
 		}
 		candidates = append(candidates, more)
 	}
-	candidates = append(candidates, want)
+	candidates = append(candidates, c.needed(f, live, candidates[len(candidates)-1], want), want)
 	why := ""
 	for _, pins := range candidates {
 		try := c
@@ -208,6 +208,34 @@ func (c Change) pinned(f *field.Field, live plan.Live, want []field.NodeName, no
 		return c, fmt.Errorf("%s cannot stand like that: %s", c.Role, why)
 	}
 	return c, fmt.Errorf("no edit of the draft makes %s stand like that; change its count or where in the file", c.Role)
+}
+
+// mostNeeded is how many pins are tried one after the other before all of a role are pinned.
+const mostNeeded = 40
+
+// needed adds pins as long as somebody stands elsewhere, or leaves, who should stay: for those only.
+func (c Change) needed(f *field.Field, live plan.Live, pins, want []field.NodeName) []field.NodeName {
+	for range mostNeeded {
+		try := c
+		try.Pins = pins
+		stand, _ := Standings(try.On(f), live, c.Role)
+		at, missing := nodesOf(stand), field.NodeName("")
+		for _, n := range want {
+			if count(at, n) < count(want, n) && count(pins, n) < count(want, n) {
+				missing = n
+				break
+			}
+		}
+		if missing == "" {
+			break
+		}
+		next := slices.Clone(pins)
+		for count(next, missing) < count(want, missing) {
+			next = append(next, missing)
+		}
+		pins = next
+	}
+	return pins
 }
 
 func isLive(live plan.Live, name field.MemberName) bool {

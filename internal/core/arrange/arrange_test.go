@@ -56,9 +56,9 @@ func TestAsItWasArranged(t *testing.T) {
 		{"elsewhere needs one", true, func(f *field.Field, l plan.Live) (Change, error) { return Add(f, l, "crews", "n6") }, "1@n1 2@n3 3@n5 4@n6", "[n6]"},
 		{"a second on the same node needs two", true, func(f *field.Field, l plan.Live) (Change, error) { return Add(f, l, "crews", "n1") }, "1@n1 2@n3 3@n5 4@n1", "[n1 n1]"},
 		{"the newest leaves by itself", true, func(f *field.Field, l plan.Live) (Change, error) { return Remove(f, l, "crews", "crews-3") }, "1@n1 2@n3", "[]"},
-		{"another leaves when the others are pinned", true, func(f *field.Field, l plan.Live) (Change, error) { return Remove(f, l, "crews", "crews-1") }, "2@n3 3@n5", "[n3 n5]"},
+		{"another leaves when the others are pinned", true, func(f *field.Field, l plan.Live) (Change, error) { return Remove(f, l, "crews", "crews-1") }, "2@n3 3@n5", "[n5 n3]"},
 		{"a live one is replaced", true, func(f *field.Field, l plan.Live) (Change, error) { return Move(f, l, "crews", "crews-3", "n2") }, "1@n1 2@n3 4@n2", "[n2]"},
-		{"the leader too", true, func(f *field.Field, l plan.Live) (Change, error) { return Move(f, l, "crews", "crews-1", "n2") }, "2@n3 3@n5 4@n2", "[n3 n5 n2]"},
+		{"the leader too", true, func(f *field.Field, l plan.Live) (Change, error) { return Move(f, l, "crews", "crews-1", "n2") }, "2@n3 3@n5 4@n2", "[n2 n5 n3]"},
 		{"in a draft nobody is replaced", false, func(f *field.Field, l plan.Live) (Change, error) { return Move(f, l, "crews", "crews-3", "n6") }, "1@n6 2@n1 3@n3", "[n6]"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -78,6 +78,18 @@ func TestAsItWasArranged(t *testing.T) {
 				t.Error("the draft itself was changed")
 			}
 		})
+	}
+}
+
+func TestOfManyOnlyThoseArePinnedWhoWouldHaveLeftInstead(t *testing.T) {
+	f := six(5, field.SpreadZone)
+	live := lived(f)
+	c, err := Move(f, live, "crews", "crews-4", "n6")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := on(c.On(f), live); got != "1@n1 2@n3 3@n5 5@n4 6@n6" || fmt.Sprint(c.Pins) != "[n6 n4]" {
+		t.Errorf("got %s, pins %v", got, c.Pins)
 	}
 }
 

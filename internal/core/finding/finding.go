@@ -83,7 +83,7 @@ type draft struct {
 }
 
 var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
-	wiring, firstAddress, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes}
+	wiring, firstAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes}
 
 // All gives the findings of a draft, the worst first, quickly enough to be asked for after every edit: of a large draft
 // the templates of a few members of each role are executed.
@@ -220,9 +220,42 @@ func (d *draft) cut(path []field.RoleName) []Edit {
 func templates(d *draft) []Finding {
 	var found []Finding
 	for _, e := range engine.TryTemplates(d.Field, d.plan.Adds, d.whole) {
+		if n := len(e.Path); n > 3 && e.Path[n-1] == "port" { // no template: the name of a port
+			found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
+				Text: fmt.Sprintf("%s of %s asks a port that its program does not have: %v", askWords(e.Path[1:n-2]), e.Role, e.Err), Mend: "correct the name of the port"})
+			continue
+		}
 		found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
 			Text: fmt.Sprintf("%s of %s cannot be made for %s: %v", strings.Join(e.Path[1:], "."), e.Role, e.Member, e.Err),
 			Mend: "correct the template"})
+	}
+	return found
+}
+
+// askWords names what asks a program: "the ready probe", "step 2 of join".
+func askWords(path []string) string {
+	switch path[0] {
+	case "ready", "alive", "leader", "roster":
+		return "the " + path[0] + " probe"
+	}
+	if len(path) > 1 {
+		if i, err := strconv.Atoi(path[1]); err == nil {
+			return fmt.Sprintf("step %d of %s", i+1, path[0])
+		}
+	}
+	return strings.Join(path, ".")
+}
+
+// leaderless looks for roles in which one leads and nobody votes: what its loss means is easily taken too lightly.
+func leaderless(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if r.Votes || r.Members < 2 || r.Program == nil || r.Program.Leader == nil {
+			continue
+		}
+		found = append(found, Finding{Severity: Hint, What: "leader without votes", Path: rolePath(r.Name), Role: r.Name,
+			Text: fmt.Sprintf("one of %s leads and its members do not vote: when the leader is lost, writes stop until another leads, however many are left", r.Name),
+			Mend: "know what makes another lead, by itself or by hand, and accept this with that as the reason; or say votes: true if its members elect who leads"})
 	}
 	return found
 }
@@ -271,7 +304,7 @@ func unplaced(d *draft) []Finding {
 		}
 		more, full := d.larger(u.Role, to-from)
 		text += d.sharing()
-		mend := mendUnplaced(what, u.Role)
+		mend := mendUnplaced(what, d.Role(u.Role))
 		if full != "" {
 			text += ". " + full
 			mend = "let the set have more nodes (most), " + mend
@@ -478,11 +511,19 @@ func (d *draft) fewer(role field.RoleName) []Edit {
 	return d.members(role, fit)
 }
 
-func mendUnplaced(what string, role field.RoleName) string {
+func mendUnplaced(what string, role *field.Role) string {
 	if what == "port clash" {
-		return fmt.Sprintf("give the port a range (from, to), add a node, or lower the members of %s", role)
+		return fmt.Sprintf("give the port a range (from, to), add a node, or lower the members of %s", role.Name)
 	}
-	return fmt.Sprintf("add a node, lower the room or the members of %s, or widen its where", role)
+	lower := "the members"
+	if role.Room != (field.Size{}) {
+		lower = "the room or the members"
+	}
+	text := fmt.Sprintf("add a node, or lower %s of %s", lower, role.Name)
+	if role.Where != "" {
+		text += ", or widen its where"
+	}
+	return text
 }
 
 func evenVoters(d *draft) []Finding {
@@ -526,12 +567,45 @@ func votersInOneZone(d *draft) []Finding {
 				found = append(found, Finding{Severity: Risk, What: "a majority of voters in one zone", Path: rolePath(r.Name), Role: r.Name,
 					Text: fmt.Sprintf("%d of the %d voters of %s sit in zone %s: if that zone fails, %d are left of the %d needed and writes stop",
 						per[z], r.Members, r.Name, z, left, quorum.Needed(r.Members)),
-					Mend:  "let the role spread over three zones or more (spread: zone), or change the pins under place",
+					Mend:  d.apartFrom(&r, 3),
 					Edits: d.loosen(&r)})
 			}
 		}
 	}
 	return found
+}
+
+// apartFrom says how a role comes to stand in so many zones, by what is not so yet.
+func (d *draft) apartFrom(r *field.Role, zones int) string {
+	there := map[field.ZoneName]bool{}
+	for _, n := range d.site.Eligible(r) {
+		there[n.Zone] = true
+	}
+	var ways []string
+	if len(d.Place[r.Name]) > 0 {
+		ways = append(ways, "change its pins under place")
+	}
+	if r.Spread != field.SpreadZone && len(there) >= zones {
+		ways = append(ways, "say spread: zone")
+	}
+	if len(there) < zones {
+		where := ""
+		if r.Where != "" && len(d.Zones()) > len(there) {
+			where = ", or widen its where"
+		}
+		ways = append(ways, fmt.Sprintf("give it nodes in %s (those that may hold it are in %d)%s", counted(zones, "zone"), len(there), where))
+	}
+	if len(ways) == 0 {
+		ways = append(ways, "make room on the nodes of the other zones")
+	}
+	return strings.Join(ways, ", or ")
+}
+
+func counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // loosen takes the pins off a role, or lets it spread over zones.
@@ -577,7 +651,7 @@ func spreadImpossible(d *draft) []Finding {
 		case r.Spread == field.SpreadZone && len(zones) < 2 && len(d.Zones()) > 1:
 			found = append(found, Finding{Severity: Risk, What: "spread impossible", Path: rolePath(r.Name, "where"), Role: r.Name,
 				Text: fmt.Sprintf("%s is to be spread over zones, but all nodes that may hold it are in one: if that zone fails, all of it fails", r.Name),
-				Mend: "widen its where, or say spread: node", Edits: d.spread(r.Name, other)})
+				Mend: d.apartFrom(r, 2) + ", or say spread: " + string(other), Edits: d.spread(r.Name, other)})
 		case r.Votes && r.Members >= 3 && len(d.Zones()) == 1 && r.Spread == field.SpreadZone:
 			found = append(found, Finding{Severity: Hint, What: "spread impossible", Path: rolePath(r.Name, "spread"), Role: r.Name,
 				Text: fmt.Sprintf("%s is to be spread over zones, and the field has one zone: nothing survives the loss of that zone", r.Name),

@@ -253,7 +253,7 @@ func oneZone(d *draft) []Finding {
 		for zone, members := range zones[r.Name] {
 			found = append(found, Finding{Severity: Risk, What: "all in one zone", Path: rolePath(r.Name), Role: r.Name, Members: members,
 				Text: fmt.Sprintf("all %d members of %s stand in zone %s: if that zone fails, nobody is left to do its work", len(members), r.Name, zone),
-				Mend: "let it spread over zones (spread: zone), or change its pins", Edits: d.loosen(r)})
+				Mend: d.apartFrom(r, 2), Edits: d.loosen(r)})
 		}
 	}
 	return found

@@ -222,6 +222,34 @@ func (v *View) Everyone() []*View {
 	return out
 }
 
+// PortNamed is the first of those names that is the name of a port of the member; where none is, its first port by name.
+func (v *View) PortNamed(names ...string) (string, error) {
+	if v.fixed > 0 {
+		return names[0], nil
+	}
+	for _, name := range names {
+		if _, ok := v.member.Ports[name]; ok {
+			return name, nil
+		}
+	}
+	known := slices.Sorted(maps.Keys(v.member.Ports))
+	if len(known) == 0 {
+		return "", fmt.Errorf("%s has no port", v.member.Name)
+	}
+	return known[0], nil
+}
+
+// Scheme is that of a port, as in its URL.
+func (v *View) Scheme(name string) (string, error) {
+	if _, err := v.port(name); err != nil {
+		return "", err
+	}
+	if role := v.scene.Field.Role(v.member.Role); v.fixed == 0 && role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
+		return role.Program.Ports[name].Scheme, nil
+	}
+	return cmp.Or(v.scheme, "tcp"), nil
+}
+
 // HasPort tells whether the member has a port of that name.
 func (v *View) HasPort(name string) bool {
 	if v.fixed > 0 {
@@ -313,4 +341,4 @@ func unknown(what, name string, known []string) error {
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "HasPort", "AddressOn", "Listen"}
+	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen"}

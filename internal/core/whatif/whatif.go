@@ -42,6 +42,7 @@ type Member struct {
 	Zone  field.ZoneName
 	Works bool // does its work now; in a draft, would
 	Votes bool // casts a vote, where the members of its role vote
+	Leads bool // leads its role
 }
 
 // Fault is what fails. What is left empty does not matter; all members that fit the rest fail.
@@ -73,6 +74,7 @@ type RoleLoss struct {
 	Needed  int            // votes that are needed, or 1
 	Stopped bool           // it cannot do its work by itself
 	Already bool           // nor could it before
+	Leader  bool           // it loses who leads it
 	Through field.RoleName // that it calls and that has stopped, so that it cannot do its work either
 }
 
@@ -94,7 +96,7 @@ func (c count) needed(r *Role) int {
 func (s *Scene) Fail(faults ...Fault) Loss {
 	loss := Loss{Dark: map[field.MemberName]bool{}}
 	index := s.index()
-	counts := make([]count, len(s.Roles))
+	counts, leaders := make([]count, len(s.Roles)), make([]bool, len(s.Roles))
 	for i := range s.Members {
 		m := &s.Members[i]
 		r, ok := index[m.Role]
@@ -107,6 +109,7 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 		}
 		if hit {
 			loss.Dark[m.Name] = true
+			leaders[r] = leaders[r] || m.Leads && m.Works
 		}
 		if s.Roles[r].Votes && !m.Votes {
 			continue
@@ -129,7 +132,7 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 		if c.all > 0 && c.left < l.Needed {
 			l.Stopped, stopped[i] = true, true
 		}
-		l.Already = now[i]
+		l.Already, l.Leader = now[i], leaders[i] && !l.Stopped
 		if c.left < c.works || l.Stopped {
 			concerned[i] = l
 		}
@@ -222,7 +225,7 @@ func rank(l RoleLoss) int {
 		return 1
 	case l.Through != "":
 		return 2
-	case l.Losses() == 0:
+	case l.Losses() == 0, l.Leader && !l.Votes:
 		return 3
 	}
 	return 4
@@ -256,6 +259,12 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 		return fmt.Sprintf("%s %s nobody left to do its work", l.Role, verb("has", "would have")), Stopped
 	case l.Through != "":
 		return fmt.Sprintf("%s %s not do its work without %s", l.Role, verb("can", "could"), l.Through), Stopped
+	case l.Leader && l.Votes && l.Losses() == 0:
+		return votes + ": writes wait for an election; one more loss stops them", Tight
+	case l.Leader && l.Votes:
+		return fmt.Sprintf("%s: writes wait for an election, then go on, and %d more may be lost", votes, l.Losses()), Fine
+	case l.Leader:
+		return fmt.Sprintf("%s %s who leads it: writes stop until another leads; %d of %d %s left", l.Role, verb("has lost", "would lose"), l.Left, l.Of, verb("are", "would be")), Tight
 	case l.Votes && l.Losses() == 0:
 		return votes + ": writes go on; one more loss stops them", Tight
 	case l.Votes:

@@ -35,7 +35,7 @@ type Config struct {
 type Target struct {
 	Name    string `json:"name"`
 	Address string `json:"address"` // address:port that connections are handed to
-	Health  string `json:"health"`  // URL that tells whether it is ready
+	Health  string `json:"health"`  // URL that tells whether it is ready; empty where it speaks no HTTP
 }
 
 type pier struct {
@@ -125,13 +125,42 @@ func (x *pier) ask(ctx context.Context) {
 		asking.Add(1)
 		go func() {
 			defer asking.Done()
-			err := part.Call(ctx, x.http, http.MethodGet, t.Health, nil, nil)
+			err := x.asks(ctx, t.Target)
 			x.mu.Lock()
 			defer x.mu.Unlock()
 			t.ready = err == nil
 		}()
 	}
 	asking.Wait()
+}
+
+// asks finds out whether one of those behind is ready: by the page on which it says so; where it has none, by whether it can be
+// connected to.
+func (x *pier) asks(ctx context.Context, t Target) error {
+	if t.Health == "" {
+		var d net.Dialer
+		c, err := d.DialContext(ctx, "tcp", t.Address)
+		if err == nil {
+			c.Close()
+		}
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.Health, nil)
+	if err != nil {
+		return err
+	}
+	res, err := x.http.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if _, err := io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)); err != nil {
+		return err
+	}
+	if res.StatusCode >= 400 && res.StatusCode != http.StatusNotFound {
+		return fmt.Errorf("HTTP status %d", res.StatusCode)
+	}
+	return nil
 }
 
 func (x *pier) count() int {

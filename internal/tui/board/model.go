@@ -153,7 +153,7 @@ func (m *Model) Scene() *whatif.Scene {
 				node, zone = "", ""
 			}
 			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: node, Zone: zone,
-				Works: draft || x.Phase == engine.Ready, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
+				Works: draft || x.Phase == engine.Ready, Leads: x.Leads, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
 		}
 	}
 	return s
