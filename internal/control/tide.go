@@ -36,8 +36,30 @@ func (t *tide) note(s *engine.State, e engine.Event) {
 		sort.SliceStable(t.samples, func(i, j int) bool { return t.samples[i].At.Before(t.samples[j].At) })
 	}
 	if len(t.samples) > mostSamples {
-		t.samples = slices.Clone(t.samples[len(t.samples)-mostSamples/2:])
+		t.thin()
 	}
+}
+
+// thin makes the older half of the samples coarser: of two neighbours the worse one stays, and what is marked stays anyhow.
+// So the tide reaches back to the field's beginning, however long that is ago.
+func (t *tide) thin() {
+	half := len(t.samples) / 2
+	kept := make([]Sample, 0, len(t.samples))
+	for i := 0; i < half; i++ {
+		s := t.samples[i]
+		if i+1 < half && s.Mark == "" && t.samples[i+1].Mark == "" {
+			i++
+			if next := t.samples[i]; next.Lit < s.Lit || next.Survives < s.Survives {
+				next.At = s.At
+				s = next
+			}
+		}
+		kept = append(kept, s)
+	}
+	if len(kept) > half*9/10 { // nearly all are marked: the oldest marks go
+		kept = slices.Clone(kept[len(kept)/2:])
+	}
+	t.samples = append(kept, t.samples[half:]...)
 }
 
 // since gives the samples from that moment on, with the one before it.
@@ -69,7 +91,15 @@ func markOf(f engine.Fact) string {
 		return ""
 	case engine.NodeDark:
 		return string(f.Node) + " unknown"
+	case engine.RolloutFailed:
+		return f.What + " stopped half-way"
 	case engine.LeaderSeen:
+		if f.Unsure != "" {
+			return ""
+		}
+		if len(f.Beside) > 0 {
+			return string(f.Member) + " leads too"
+		}
 		return string(f.Member) + " leads"
 	case engine.StopAsked:
 		return "stop"

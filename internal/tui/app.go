@@ -123,6 +123,7 @@ type app struct {
 
 	snap      *engine.Snapshot
 	tide      []control.Sample
+	wide      time.Duration // how much of it is shown; 0 for the last minutes
 	draft     *field.Field
 	loaded    *fieldfile.File // the file that the draft is in, as it was read last
 	findings  []finding.Finding
@@ -394,6 +395,8 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.stepEvent(false)
 	case is(a.keys.EventForth):
 		return a.stepEvent(true)
+	case is(a.keys.Widen):
+		return a.widen()
 	case a.view == journalView:
 		return a.pressJournal(is)
 	case a.view == orderView:

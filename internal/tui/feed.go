@@ -89,8 +89,12 @@ func (a *app) readTide() tea.Cmd {
 	if session == nil {
 		return nil
 	}
+	since := time.Now().Add(-time.Hour)
+	if a.wide > 0 {
+		since = time.Time{}
+	}
 	return func() tea.Msg {
-		samples, err := session.Tide(ctx, time.Now().Add(-time.Hour))
+		samples, err := session.Tide(ctx, since)
 		if err != nil {
 			return nil
 		}

@@ -17,8 +17,11 @@ type keyMap struct {
 	Export, Review, Deploy, Pause, Restart, Halt, Retire, Yes key.Binding
 	Back, Forth, EventBack, EventForth, Now                   key.Binding
 	Filter, Follow                                            key.Binding
-	Keys, Close, Quit                                         key.Binding
+	Keys, Close, Quit, Widen                                  key.Binding
 }
+
+// marksDo are the keys that act on all marked members.
+const marksDo = "x, g, i, s, r and w"
 
 func newKeys() keyMap {
 	bind := func(show, word string, keys ...string) key.Binding {
@@ -58,7 +61,7 @@ func newKeys() keyMap {
 		Change:   bind("c", "change anything that the file says of it", "c"),
 		AddThing: bind("A", "add a role, nodes, or a set of nodes", "A"),
 		Propose:  bind("p", "propose a better placement", "p"),
-		Mark:     bind("m", "mark it: x, g, i, s and w act on all marked", "m"),
+		Mark:     bind("m", "mark it: "+marksDo+" act on all marked", "m"),
 		Find:     bind("/", "find by name", "/"),
 		Editor:   bind("E", "open the file in your editor, here", "E"),
 		Files:    bind("F", "its config files, before anything runs", "F"),
@@ -79,6 +82,7 @@ func newKeys() keyMap {
 		EventBack:  bind("{", "to the moment before the last event", "{"),
 		EventForth: bind("}", "to the moment before the next event", "}"),
 		Now:        bind("n", "return to now", "n"),
+		Widen:      bind("t", "widen the tide, up to the field's whole life", "t"),
 
 		Filter: bind("/", "show only some lines", "/"),
 		Follow: bind("f", "follow what comes", "f"),
@@ -92,7 +96,7 @@ func newKeys() keyMap {
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
 		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Other}},
-		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now}},
+		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},

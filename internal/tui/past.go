@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -52,7 +53,10 @@ func (a *app) goTo(at time.Time) tea.Cmd {
 		a.past = &past{end: a.now}
 	}
 	p := a.past
-	span := tide.Span(a.tide, p.end)
+	span := a.wide
+	if span == 0 {
+		span = tide.Span(a.tide, p.end)
+	}
 	switch {
 	case !at.Before(p.end) && !p.end.Before(a.now.Add(-time.Second)), !at.Before(a.now):
 		a.toNow()
@@ -156,8 +160,20 @@ func (a *app) stepEvent(forward bool) tea.Cmd {
 	return nil
 }
 
+// widen shows more of the field's life on the tide, and after all of it the last minutes again.
+func (a *app) widen() tea.Cmd {
+	t := a.drawnTide()
+	a.wide = tide.Widen(a.tide, t.End, t.Span(), a.wide)
+	if a.wide == 0 {
+		a.say(false, "The tide shows the last minutes.")
+	} else {
+		a.say(false, fmt.Sprintf("The tide shows %s. t widens it, up to the field's whole life.", strings.TrimSuffix(field.Span(a.wide), " 0 s")))
+	}
+	return a.readTide()
+}
+
 func (a *app) drawnTide() tide.Tide {
-	t := tide.Tide{Samples: a.tide, End: a.now, Now: true}
+	t := tide.Tide{Samples: a.tide, End: a.now, Now: true, Wide: a.wide}
 	t.Lit, t.Want = a.model.Snap.Lit()
 	if a.past != nil {
 		t.End, t.Cursor, t.Now = a.past.end, a.past.at, false
@@ -181,6 +197,9 @@ func (a *app) readLately() tea.Cmd {
 		msg := latelyMsg{of: name}
 		if err == nil {
 			for _, l := range slices.Backward(logs[name].Lines) {
+				if strings.TrimSpace(l.Text) == "" {
+					continue // a time stamp alone tells nothing
+				}
 				if msg.lines = append(msg.lines, fmt.Sprintf("%s %s", l.At.Local().Format("15:04:05"), l.Text)); len(msg.lines) == 8 {
 					break
 				}

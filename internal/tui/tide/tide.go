@@ -94,6 +94,31 @@ func buckets(samples []control.Sample, now time.Time, span time.Duration, n int)
 	return out
 }
 
+// wider are the spans that a person may choose besides the one that is taken by itself.
+var wider = []time.Duration{15 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour}
+
+// Widen gives the next wider span than the one that is shown: up to all that is known of the field, and then 0, by which the
+// last minutes are shown again.
+func Widen(samples []control.Sample, now time.Time, shown, chosen time.Duration) time.Duration {
+	if len(samples) == 0 {
+		return 0
+	}
+	life := now.Sub(samples[0].At)
+	life += life/50 + time.Second // room before the first
+	if chosen >= life {
+		return 0
+	}
+	for _, s := range wider {
+		if s > shown && s < life {
+			return s
+		}
+	}
+	if life <= shown {
+		return 0
+	}
+	return life
+}
+
 // Tide is what is drawn: the samples up to an end, and a cursor in time where somebody looks at the past.
 type Tide struct {
 	Samples   []control.Sample
@@ -101,15 +126,22 @@ type Tide struct {
 	End       time.Time // the right edge
 	Cursor    time.Time // zero while the present is looked at
 	Now       bool      // the right edge is the present
+
+	Wide time.Duration // how much is shown where a person has chosen it; 0 otherwise
 }
 
 // Step is how much time one column stands for, on a tide of that width.
 func (t Tide) Step(width int) time.Duration {
-	return Span(t.Samples, t.End) / time.Duration(max(1, width-margin-1))
+	return t.Span() / time.Duration(max(1, width-margin-1))
 }
 
 // Span is how much time is shown.
-func (t Tide) Span() time.Duration { return Span(t.Samples, t.End) }
+func (t Tide) Span() time.Duration {
+	if t.Wide > 0 {
+		return t.Wide
+	}
+	return Span(t.Samples, t.End)
+}
 
 // At gives the moment under a column of the screen; ok is false where there is none.
 func (t Tide) At(x int, a Area) (at time.Time, ok bool) {
