@@ -150,7 +150,7 @@ func (s *State) sameDraft(draft *field.Field) bool {
 func (s *State) wordChange(m *Member, spec *order.Spec) string {
 	running := m.PID != 0
 	from := m.Ordered.Spec
-	if running && (m.Unfit != "" || m.RestartDue) {
+	if running && (m.Undone || m.RestartDue) {
 		from = m.Runs()
 	}
 	if !running || len(order.Differences(from, spec)) == 0 {
@@ -178,7 +178,7 @@ func (s *State) wordChange(m *Member, spec *order.Spec) string {
 	case len(atOnce) == 0 || order.Effect(m.Runs(), spec) == field.OnRestart:
 		return fmt.Sprintf("change %s of %s, which %s", order.Named(append(other, atOnce...)), m.Name, then)
 	}
-	return fmt.Sprintf("change %s of %s, which %s, and %s, which takes effect at once", order.Named(other), m.Name, then, order.Named(atOnce))
+	return fmt.Sprintf("change %s of %s, which %s, and at once %s", order.Named(other), m.Name, then, order.Named(atOnce))
 }
 
 // startedAgain finds the members that come and are restarted once their whole role has joined: who starts before the others

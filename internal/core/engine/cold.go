@@ -63,13 +63,7 @@ func (w *work) wentCold(members []*Member) string {
 func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 	given := func(m *Member) bool { return slices.Contains(r.Without, m.Name) }
 	var facts []Fact
-	var begins *Member
-	for _, m := range members {
-		if m.Begins && !given(m) {
-			begins = m
-		}
-	}
-	if begins != nil {
+	if begins := w.Members[r.Begins]; begins != nil && begins.Phase != Gone && !begins.Leaving && !begins.Halted && !given(begins) {
 		if w.IsReady(begins) {
 			return []Fact{RoleWarm{Role: role.Name}}
 		}
@@ -91,7 +85,7 @@ func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 			continue
 		}
 		if w.Nodes[m.Node].Dark {
-			unread = append(unread, fmt.Sprintf("%s, whose node cannot be reached", m.Name))
+			unread = append(unread, fmt.Sprintf("%s (%s cannot be reached)", m.Name, m.Node))
 			continue
 		}
 		if m.Tries > 0 {
@@ -102,7 +96,7 @@ func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 		}
 	}
 	if len(unread) > 0 {
-		return append(facts, w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("the data of %s to be read, since it may be the newest; "+
+		return append(facts, w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("the data of %s to be read: it may be the newest; "+
 			"`lanternfield start %s --without MEMBER` begins without it", strings.Join(unread, ", "), role.Name)})...)
 	}
 	if len(facts) > 0 {

@@ -355,6 +355,12 @@ const (
 )
 
 func (f RestartAsked) Sentence() string {
+	if f.Part {
+		return fmt.Sprintf("to be restarted (%s): %s", f.Why, joinNames(f.Members))
+	}
+	if f.Why == askedFor {
+		return "restart asked for: " + joinNames(f.Members)
+	}
 	return fmt.Sprintf("restart asked for (%s): %s", f.Why, joinNames(f.Members))
 }
 

@@ -284,7 +284,7 @@ type StepsSkipped struct {
 
 func (f RoleCold) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
-	r.Cold = true
+	r.Cold, r.Begins = true, ""
 	for _, m := range s.Members {
 		if m.Role == f.Role {
 			m.Rank, m.Begins = nil, false
@@ -296,6 +296,7 @@ func (f RoleCold) Sentence() string {
 }
 
 func (f MemberBegins) apply(s *State, _ time.Time) {
+	s.role(f.Role).Begins = f.Member
 	for _, m := range s.Members {
 		if m.Role == f.Role {
 			m.Begins = m.Name == f.Member
@@ -309,7 +310,7 @@ func (f MemberBegins) Sentence() string {
 
 func (f RoleWarm) apply(s *State, _ time.Time) {
 	r := s.role(f.Role)
-	r.Cold, r.Without, r.Waits = false, nil, membership.Wait{}
+	r.Cold, r.Begins, r.Without, r.Waits = false, "", nil, membership.Wait{}
 }
 func (f RoleWarm) Sentence() string {
 	return fmt.Sprintf("%s has begun: the others are started", f.Role)

@@ -129,7 +129,7 @@ func (f MemberPlanned) Sentence() string {
 func (f MemberOrdered) apply(s *State, at time.Time) {
 	m := s.Members[f.Order.Member]
 	before := m.Ordered
-	m.Ordered, m.Refused, m.Unfit = f.Order, "", ""
+	m.Ordered, m.Refused, m.Unfit, m.Undone = f.Order, "", "", false
 	m.remember(f.Order)
 	switch {
 	case f.Draft:
@@ -169,9 +169,21 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	s.rendered[m.Name], s.judged[m.Name] = s.shape, s.drafts
 }
 
+// Why a running member is given another spec.
+const (
+	draftChanged  = "its configuration has changed"
+	othersChanged = "what it is told of others has changed"
+)
+
 func (f MemberOrdered) Sentence() string {
 	if f.Order.Final && f.Order.Want == order.Run {
 		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
+	}
+	switch f.Why {
+	case draftChanged:
+		return fmt.Sprintf("%s is given its changed configuration", f.Order.Member)
+	case othersChanged:
+		return fmt.Sprintf("%s is told anew of the members that it knows of", f.Order.Member)
 	}
 	if f.Restart {
 		return fmt.Sprintf("%s is restarted (%s)", f.Order.Member, f.Why)
@@ -282,7 +294,7 @@ func (f MemberReloaded) apply(s *State, at time.Time) {
 	case f.Revision == 0: // of an older version
 		m.Why = f.Why
 	case f.Revision == m.Ordered.Revision:
-		m.Unfit = f.Why
+		m.Unfit, m.Undone = f.Why, true
 		if m.Phase == Stopping && m.PID != 0 { // it was to be restarted, and goes on
 			back := Ready
 			if m.ReadyAt.IsZero() {

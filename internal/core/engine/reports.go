@@ -158,10 +158,13 @@ func (s *State) readOperation(m *Member, r order.Report) Fact {
 func (s *State) readLeader(m *Member, r order.Report) Fact {
 	role := s.role(m.Role)
 	i := slices.IndexFunc(role.Claims, func(c Claim) bool { return c.Member == m.Name })
-	switch {
-	case !r.Leads && i >= 0:
+	if r.Unknown && i >= 0 {
+		r.Term = role.Claims[i].Term
+	}
+	switch over := r.Term < role.LeaderTerm; {
+	case (!r.Leads || over) && i >= 0:
 		return LeaderLost{Role: m.Role, Member: m.Name}
-	case !r.Leads, i < 0 && r.Term < role.LeaderTerm:
+	case !r.Leads, over:
 		return nil
 	case i >= 0 && role.Claims[i] == (Claim{Member: m.Name, Term: r.Term, Unsure: unsure(r)}):
 		return nil

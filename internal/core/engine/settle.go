@@ -462,7 +462,7 @@ func (w *work) drift() []Fact {
 			case m.RestartDue && m.RestartWhy == configurationChanged:
 				spared = append(spared, m.Name)
 			}
-			if reflect.DeepEqual(spec, m.Ordered.Spec) {
+			if reflect.DeepEqual(spec, m.Ordered.Spec) && !m.Undone {
 				w.rendered[m.Name], w.judged[m.Name] = w.shape, w.drafts
 				continue
 			}
@@ -472,9 +472,9 @@ func (w *work) drift() []Fact {
 				}
 				bringing = true
 			}
-			o := w.order(m, order.Run, "what it is told of others has changed")
+			o := w.order(m, order.Run, othersChanged)
 			if o.Draft = w.judged[m.Name] < w.drafts; o.Draft {
-				o.Why = "its configuration has changed"
+				o.Why = draftChanged
 			}
 			o.Order.Spec = spec
 			facts = append(facts, o)
@@ -505,7 +505,7 @@ func (w *work) joinedAll(role *field.Role) bool {
 
 // beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.
 func (w *work) beingChanged(m *Member) bool {
-	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && m.Unfit == "" && m.Ordered.Revision > m.Applied &&
+	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && !m.Undone && m.Ordered.Revision > m.Applied &&
 		!w.Nodes[m.Node].Dark && m.Phase != Stopping && order.Answered(m.Running, m.Ordered.Spec)
 }
 

@@ -129,6 +129,7 @@ type MemberView struct {
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
 	Leaving     bool             `json:"leaving,omitempty"`
+	Halted      bool             `json:"halted,omitempty"`      // stopped on purpose
 	Seat        string           `json:"seat,omitempty"`        // voter or learner, where members vote
 	ID          string           `json:"id,omitempty"`          // under which the cluster itself lists it
 	Trouble     string           `json:"trouble,omitempty"`     // why it could not be let in, promoted or let go
@@ -284,7 +285,7 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 }
 
 func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberView {
-	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving,
+	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
 		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
 	v.Writes = v.Phase == Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)

@@ -120,6 +120,7 @@ type Role struct {
 	FoundDue   int                // steps of the founding procedure, as it was when the cluster was founded
 	FoundSteps int                // steps of the founding procedure that are done
 	Cold       bool               // nobody of it ran, and who begins is being found out, or begins
+	Begins     field.MemberName   // who begins then, once that is known
 	Without    []field.MemberName // whose data a person has given up for that
 	HandedOver field.MemberName   // has handed over, and the cluster has not shown it yet
 
@@ -166,6 +167,7 @@ type Member struct {
 	Applied uint64      // the newest revision that it was started with, or of which its agent has said what came of it
 	Running *order.Spec // what it runs with, as far as that is known
 	Unfit   string      // why the newest order was not carried out: it runs as before
+	Undone  bool        // the newest order was not carried out
 
 	Awaits []string // what of it a changed draft has it take at its next start only
 
@@ -217,6 +219,9 @@ func (m *Member) remember(o order.Order) {
 // startedWith notes with which order's spec the member was started; 0 stands for the newest.
 func (m *Member) startedWith(revision uint64) {
 	m.Running, m.Applied = m.Ordered.Spec, max(m.Applied, revision)
+	if revision == m.Ordered.Revision {
+		m.Unfit, m.Undone = "", false
+	}
 	if i := slices.IndexFunc(m.specs, func(o ordered) bool { return o.revision == revision }); i >= 0 {
 		m.Running, m.specs = m.specs[i].spec, slices.Clone(m.specs[i:])
 	}
@@ -232,7 +237,7 @@ func (m *Member) Runs() *order.Spec {
 
 // Pending lists what of a changed draft the member was not started with, and takes at its next start only.
 func (m *Member) Pending() []order.Difference {
-	if m.PID == 0 || m.Halted || m.Leaving || m.Unfit != "" {
+	if m.PID == 0 || m.Halted || m.Leaving || m.Undone {
 		return nil
 	}
 	return slices.DeleteFunc(order.Pending(m.Running, m.Ordered.Spec), func(d order.Difference) bool { return !slices.Contains(m.Awaits, d.What) })

@@ -16,7 +16,7 @@ func judge(s *State, snap *Snapshot) FieldState {
 	}
 	halted, broken, warming := len(snap.Members) > 0, false, false
 	for _, m := range snap.Members {
-		halted = halted && m.Phase == Stopped
+		halted = halted && m.Phase == Stopped && m.Halted
 		if m.Left && m.Phase == Unknown {
 			continue // nobody misses it; it ends when its node can be reached again
 		}
@@ -145,7 +145,13 @@ func sentence(s *State, snap *Snapshot) string {
 			parts = append(parts, fmt.Sprintf("%s is replaced, and ends when %s can be reached again", m.Member, m.Node))
 		}
 	}
-	if halted := snap.count(Stopped); halted > 0 {
+	halted := 0
+	for _, m := range snap.Members {
+		if m.Phase == Stopped && m.Halted {
+			halted++
+		}
+	}
+	if halted > 0 {
 		parts = append(parts, fmt.Sprintf("%s stopped on purpose", counted(halted, "member")))
 	}
 	parts = append(parts, waiting(snap)...)
@@ -235,16 +241,6 @@ func retiring(s *State, snap *Snapshot) string {
 		}
 	}
 	return text
-}
-
-func (snap *Snapshot) count(p Phase) int {
-	n := 0
-	for _, m := range snap.Members {
-		if m.Phase == p {
-			n++
-		}
-	}
-	return n
 }
 
 // Lit counts the members that are lit and those that should be.

@@ -51,7 +51,7 @@ func (w *World) Cluster(role field.RoleName) *Cluster {
 
 func (w *World) clustered(role field.RoleName) bool {
 	r := w.State.Field.Role(role)
-	return r != nil && r.Program != nil && len(r.Program.Join) > 0
+	return r != nil && r.Program != nil && len(r.Program.Join) > 0 && r.Program.Roster != nil
 }
 
 // find gives the node that holds a member, and the member.
@@ -186,6 +186,31 @@ func (w *World) try(n *node, o order.Operation, until time.Time) {
 			r.Captured = map[string]string{"id": "id-" + string(o.Member)}
 		}
 		w.report(n, r)
+	}
+	if o.Procedure == order.Rank {
+		if rank, known := w.Ranks[o.Member]; known {
+			delete(c.pending, o.Member)
+			w.report(n, order.Report{Kind: order.Done, Member: o.Member, Operation: o.ID, Captured: map[string]string{"rank": fmt.Sprint(rank)}})
+		} else {
+			answer(order.Undone, "its data cannot be read")
+		}
+		return
+	}
+	if !w.clustered(o.Spec.Role) { // no more than a call that is answered or refused
+		switch {
+		case c.Refuse[o.Procedure] == 0:
+			if o.Procedure == order.HandOver {
+				w.Claim(o.Member, false, 0)
+				w.Claim(field.MemberName(o.Do.Capture["target"]), true, 0)
+			}
+			answer(order.Done, "")
+		case w.Now.After(until):
+			answer(order.Undone, "the program is not ready for it")
+		default:
+			c.Refuse[o.Procedure]--
+			w.after(100*time.Millisecond, func() { w.try(n, o, until) })
+		}
+		return
 	}
 	answers := w.lit(o.Asked) && w.hasQuorum(c)
 	switch {

@@ -15,6 +15,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/plan"
 )
 
 var update = flag.Bool("update", false, "write what the scripts print into them")
@@ -64,7 +65,8 @@ func TestScripts(t *testing.T) {
 type script struct {
 	*World
 	draft field.Field
-	said  int // events of the log that have been printed
+	said  int          // events of the log that have been printed
+	seen  *plan.Review // that was accepted
 }
 
 var begin = time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
@@ -74,6 +76,12 @@ func newScript() *script {
 	s.TakeOver()
 	s.said = len(s.Log)
 	return s
+}
+
+// draftNode is a node of the draft, to be changed; what was deployed keeps its own.
+func (s *script) draftNode(name string) *field.Node {
+	s.draft.Nodes = slices.Clone(s.draft.Nodes)
+	return s.draft.Node(field.NodeName(name))
 }
 
 // do carries out one command and gives what it prints.
@@ -192,6 +200,67 @@ func (s *script) do(t *testing.T, line string) string {
 	case "lead":
 		term, _ := strconv.ParseUint(args[1], 10, 64)
 		s.Lead(field.MemberName(args[0]), term)
+	case "unlead":
+		s.Claim(field.MemberName(args[0]), false, 0)
+	case "unsure":
+		s.Unsure(field.MemberName(args[0]), strings.Join(args[1:], " "))
+	case "rank": // MEMBER N
+		s.Ranks[field.MemberName(args[0])], _ = strconv.Atoi(args[1])
+	case "out": // NODE REASON
+		s.draftNode(args[0]).Out = field.Text(strings.Join(args[1:], " "))
+	case "rezone": // NODE ZONE
+		s.draftNode(args[0]).Zone = field.ZoneName(args[1])
+	case "resize": // NODE CPU
+		s.draftNode(args[0]).Size.CPU, _ = strconv.ParseFloat(args[1], 64)
+	case "platform": // NODE PLATFORM
+		s.draftNode(args[0]).Platform = args[1]
+	case "where": // ROLE EXPRESSION
+		s.draft.Role(field.RoleName(args[0])).Where = strings.Join(args[1:], " ")
+	case "apart": // ROLE ROLE
+		s.draft.Role(field.RoleName(args[0])).Apart = []field.RoleName{field.RoleName(args[1])}
+	case "runs-on": // ROLE PLATFORM
+		s.draft.Role(field.RoleName(args[0])).Platforms = args[1:]
+	case "version": // ROLE VERSION
+		s.draft.Role(field.RoleName(args[0])).Version = args[1]
+	case "slow-probe": // ROLE: another ready probe
+		r := s.draft.Role(field.RoleName(args[0]))
+		p := *r.Program
+		p.Ready = &field.Probe{Call: field.Call{Exec: []string{"true"}}}
+		r.Program = &p
+	case "port": // ROLE NUMBER
+		r := s.draft.Role(field.RoleName(args[0]))
+		p := *r.Program
+		n, _ := strconv.Atoi(args[1])
+		p.Ports = map[string]field.Port{"main": {Port: n}}
+		r.Program = &p
+	case "accept": // keeps the review that is seen now
+		r, err := engine.Review(s.State, &s.draft)
+		s.seen = r
+		return answer(err)
+	case "deploy-accepted":
+		draft := s.draft
+		draft.Nodes, draft.Roles, draft.Place = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles), maps.Clone(s.draft.Place)
+		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script", Accepted: s.seen}))
+	case "start-without": // ROLE MEMBER
+		all, err := engine.Choose(s.State, args[:1])
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer(s.Do(engine.Resume{Members: all, Without: []field.MemberName{field.MemberName(args[1])}}))
+	case "pending":
+		r, err := engine.Review(s.State, &s.draft)
+		if err != nil {
+			return answer(err)
+		}
+		var b strings.Builder
+		for _, p := range r.Pending {
+			fmt.Fprintln(&b, p)
+		}
+		return b.String()
+	case "runs": // MEMBER: the command that its process was started with
+		if m := s.State.Members[field.MemberName(args[0])]; m != nil && m.Runs() != nil {
+			return strings.Join(m.Runs().Command, " ") + "\n"
+		}
 	case "die":
 		s.Dead = true
 	case "takeover":
@@ -232,6 +301,32 @@ func (s *script) role(t *testing.T, args []string) {
 			r.Votes = true
 		case "procedures":
 			giveProcedures(r.Program)
+		case "led":
+			r.Program.Leader = &field.LeaderProbe{Call: field.Call{Exec: []string{"true"}}, IsMe: "true"}
+		case "hands-over":
+			r.Program.HandOver = []field.Step{{On: "leader", Call: field.Call{Exec: []string{"true"}}, Capture: map[string]string{"target": "{{.Target.Member}}"}}}
+		case "joins-after-start":
+			r.Program.Join = []field.Step{{When: "after-start", Call: field.Call{Exec: []string{"true"}}}}
+		case "leaves":
+			r.Program.Leave = []field.Step{{Of: value, Call: field.Call{Exec: []string{"true"}}, On: "peer"}}
+		case "founded":
+			r.Program.Found = []field.Step{{Call: field.Call{Exec: []string{"true"}}}}
+		case "cold":
+			r.Program.ColdStart = &field.ColdStart{Exec: []string{"true"}, Rank: "output"}
+			r.Program.Command = append(r.Program.Command, "{{if .Begins}}--begin{{end}}")
+		case "lists":
+			r.Program.Command = append(r.Program.Command, "{{range .Joined}}{{.Member}},{{end}}")
+		case "follows":
+			r.Program.Command = append(r.Program.Command, "{{if not .Founding}}{{.Leader.Member}}{{end}}")
+		case "versioned":
+			r.Program.Command = append(r.Program.Command, "--version={{.Version}}")
+		case "validate":
+			r.Program.Validate = &field.Exec{Exec: []string{"true"}}
+			r.Program.Files = map[string]field.File{"it.conf": {Template: "pace {{.Setting \"pace\"}}", OnChange: field.OnChange(value)}}
+			r.Program.Reload = &field.Reload{Signal: "HUP"}
+			r.Program.Command = r.Program.Command[:1]
+		case "per-zone":
+			r.Each.Zone, _ = strconv.Atoi(value)
 		case "seed-first", "one-by-one":
 			r.Start = field.Start(key)
 		case "after":

@@ -25,6 +25,8 @@ type World struct {
 	Broken map[field.MemberName]bool
 	// Unfit members refuse any change of what they run with, for that reason.
 	Unfit map[field.MemberName]string
+	// Ranks is how advanced the data of stopped members is; of those that are missing it cannot be read.
+	Ranks map[field.MemberName]int
 	// Lives is every process that ever ran, in the order of their starts.
 	Lives []*Life
 	// Problems is what the engine could not do.
@@ -82,7 +84,7 @@ const (
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
 	return &World{State: engine.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
-		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
+		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
 }
 
 // Bindings gives simulated addresses to all nodes of a field.
@@ -331,11 +333,21 @@ func (w *World) Heal(name field.NodeName) {
 }
 
 // Lead has a member claim that it leads its role.
-func (w *World) Lead(name field.MemberName, term uint64) {
+func (w *World) Lead(name field.MemberName, term uint64) { w.Claim(name, true, term) }
+
+// Claim has a member say whether it leads its role.
+func (w *World) Claim(name field.MemberName, leads bool, term uint64) {
 	for _, n := range w.nodes {
 		if n.members[name] != nil {
-			w.report(n, order.Report{Kind: order.Leading, Member: name, Leads: true, Term: term})
+			w.report(n, order.Report{Kind: order.Leading, Member: name, Leads: leads, Term: term})
 		}
+	}
+}
+
+// Unsure has it not be known whether a member that led leads still.
+func (w *World) Unsure(name field.MemberName, why string) {
+	if n, _ := w.find(name); n != nil {
+		w.report(n, order.Report{Kind: order.Leading, Member: name, Leads: true, Unknown: true, Why: why})
 	}
 }
 

@@ -60,7 +60,7 @@ func Of(roles []engine.RoleView) *Graph {
 		waits := map[field.RoleName]bool{}
 		for _, gate := range r.Gates {
 			waits[gate.On] = true
-			add(Wire{From: gate.On, To: r.Role, Gate: gate.Gate, Open: gate.Open, Missing: fmt.Sprintf("%d of %d", gate.Have, gate.Need)})
+			add(Wire{From: gate.On, To: r.Role, Gate: gate.Gate, Open: gate.Open, Missing: fmt.Sprintf("%d of %d", min(gate.Have, gate.Need), gate.Need)})
 		}
 		for _, k := range r.Knows {
 			if !waits[k] {

@@ -295,7 +295,7 @@ func (r *Role) waiting() string {
 	}
 	for _, g := range r.Gates {
 		if !g.Open {
-			return fmt.Sprintf("waits: %s %d/%d", g.On, g.Have, g.Need)
+			return fmt.Sprintf("waits: %s %d/%d", g.On, min(g.Have, g.Need), g.Need)
 		}
 	}
 	return ""

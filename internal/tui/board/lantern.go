@@ -51,8 +51,8 @@ func (s size) step(here []*Member) int {
 func (l layout) fit(here []*Member, column int, ascii bool) (s size, ok bool) {
 	for _, s := range sizes {
 		room := column
-		if s.width == 1 || !s.named && s.width < column {
-			room++ // the last one needs no air behind it
+		if len(here) == 1 && (s.width == 1 || !s.named && s.width < column) {
+			room++ // one alone needs no air behind it; of several, the last would touch the first of the next post
 		}
 		if s.tall && ascii && !s.named || s.rows() > l.row || len(here)*s.step(here) > room {
 			continue

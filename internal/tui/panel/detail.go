@@ -288,6 +288,10 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	switch {
 	case m.Removal:
 		p.row("draft", "takes it away", k.Warm)
+	case m.Leads && len(role.Rivals) > 0:
+		p.row("leads", fmt.Sprintf("says so, and so do others: %s. They may accept different writes", rivalsOf(role, m.Member)), k.Fail)
+	case m.Leads && role.Unsure != "" && role.Leader == m.Member:
+		p.row("leads", "did when it was last asked; now that is not known: "+role.Unsure, k.Warm)
 	case m.Leads && role.LeaderTerm > 0:
 		p.row("leads", fmt.Sprintf("%s, term %d", m.Role, role.LeaderTerm), k.Gold)
 	case m.Leads:
@@ -306,6 +310,15 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 			p.row("last time", "took "+field.Span(m.LastTook), k.Dim)
 		}
 		p.row("because", m.Why, k.Fail)
+	}
+	if m.Phase == engine.Ready && m.RestartDue {
+		p.row("restart", "waits for "+m.WaitsFor, k.Warm)
+	}
+	if m.Unfit != "" && m.Phase == engine.Ready {
+		p.row("unchanged", "it runs as before: "+m.Unfit, k.Fail)
+	}
+	if m.Pending != "" {
+		p.row("next start", "takes "+m.Pending, k.Warm)
 	}
 	if m.Phase == engine.Failed && !m.RetryAt.IsZero() {
 		p.row("next try", fmt.Sprintf("number %d in %s", m.Attempt+1, field.Span(m.RetryAt.Sub(now))), k.Warm)
@@ -327,6 +340,9 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.row("probe", fmt.Sprintf("answers in %.1f ms", m.Probe.LatencyMS), k.Paper)
 	} else if m.Probe.Error != "" && m.PID > 0 && !strings.Contains(m.WaitsFor, m.Probe.Error) {
 		p.row("probe", m.Probe.Error, k.Fail)
+	}
+	if age := now.Sub(m.Probe.LastGood); m.PID > 0 && !m.Probe.LastGood.IsZero() && age > 2*time.Second && (m.Phase != engine.Ready || age > 5*time.Second) {
+		p.row("answered", field.Span(age.Round(time.Second))+" ago", k.Warm)
 	}
 	if m.LastExit != "" {
 		p.row("last exit", fmt.Sprintf("%s, %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))), k.Paper)
@@ -423,12 +439,18 @@ func (p *writer) role(r *board.Role) {
 		if g.Open {
 			color, word = k.Paper, "open"
 		}
-		p.row("gate", fmt.Sprintf("%s: %s, %d of %d, %s", g.On, g.Gate, g.Have, g.Need, word), color)
+		p.row("gate", fmt.Sprintf("%s, %s", g, word), color)
 	}
-	if !r.Votes {
+	if r.Founding {
+		p.row("founding", "steps of it are still to be done", k.Warm)
+	}
+	if !r.Votes && !r.Led {
+		p.row("change", r.Change, k.Warm)
 		return
 	}
-	p.row("votes", fmt.Sprintf("%d of %d, %d needed", r.VotesReady, r.Voters, r.VotesNeeded), k.Paper)
+	if r.Votes {
+		p.row("votes", fmt.Sprintf("%d of %d, %d needed", r.VotesReady, r.Voters, r.VotesNeeded), k.Paper)
+	}
 	leader := "nobody"
 	if r.Leader != "" {
 		leader = string(r.Leader)
@@ -437,6 +459,11 @@ func (p *writer) role(r *board.Role) {
 		}
 	}
 	p.row("leader", leader, k.Gold)
+	if len(r.Rivals) > 0 {
+		p.row("and", rivalsOf(r, r.Leader)+" says so too: they may accept different writes", k.Fail)
+	}
+	p.row("not known", r.Unsure, k.Warm)
+	p.row("unread", r.Unread, k.Fail)
 	if len(r.Roster) > 0 {
 		names := make([]string, len(r.Roster))
 		for i, e := range r.Roster {
@@ -448,8 +475,19 @@ func (p *writer) role(r *board.Role) {
 		slices.Sort(names)
 		p.row("roster", strings.Join(names, ", "), k.Paper)
 	}
-	p.row("not ours", strings.Join(r.Strangers, ", "), k.Fail)
+	p.row("not ours", strings.Join(r.Strangers[:min(len(r.Strangers), 8)], ", "), k.Fail)
 	p.row("change", r.Change, k.Warm)
+}
+
+// rivalsOf names the others that say that they lead.
+func rivalsOf(r *board.Role, but field.MemberName) string {
+	var names []string
+	for _, m := range append([]field.MemberName{r.Leader}, r.Rivals...) {
+		if m != but {
+			names = append(names, string(m))
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 func (p *writer) node(m *board.Model, n engine.NodeView) {

@@ -22,11 +22,15 @@ func DrawSheet(g *grid.Grid, k look.Look, s Sheet, a board.Area) {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}
 	x, y, w := a.X+2, a.Y, a.W-3
-	g.Clip(x, y, w, s.Pages[s.Page], k.In(k.Gold).Strong())
+	title, next := s.Pages[s.Page], ""
 	if len(s.Pages) > 1 {
-		next := "tab: " + s.Pages[(s.Page+1)%len(s.Pages)]
-		g.Clip(x+max(0, w-grid.Width(next)), y, w, next, k.Quiet())
+		next = "tab: " + s.Pages[(s.Page+1)%len(s.Pages)]
+		if grid.Width(title)+2+grid.Width(next) > w {
+			next = "tab: the other"
+		}
+		g.Text(x+max(0, w-grid.Width(next)), y, next, k.Quiet())
 	}
+	g.Clip(x, y, max(1, w-grid.Width(next)-2), title, k.In(k.Gold).Strong())
 	if len(s.Rows) == 0 {
 		g.Clip(x, y+2, w, "The draft has it no more.", k.Quiet())
 		return
