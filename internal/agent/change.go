@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/expr-lang/expr/vm"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
@@ -178,7 +176,7 @@ func (m *member) reload(ctx context.Context) error {
 }
 
 func (m *member) helperAsker(spec *order.Spec) *asker {
-	return &asker{member: m.name, spec: spec, dir: m.disk.member(m.name), compile: map[string]*vm.Program{}}
+	return &asker{member: m.name, spec: spec, dir: m.disk.member(m.name), compile: newCompiled()}
 }
 
 // helper runs a command that helps to run the member. What it wrote is kept whole in a file; its last lines are part of the error.

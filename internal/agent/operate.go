@@ -14,8 +14,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/expr-lang/expr/vm"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
@@ -89,7 +87,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if before != nil {
 			<-before.done
 		}
-		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, dir: a.disk.member(o.Asked), compile: map[string]*vm.Program{}},
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, dir: a.disk.member(o.Asked), compile: newCompiled()},
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},

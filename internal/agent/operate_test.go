@@ -106,7 +106,7 @@ func TestOperationsHappenOnceWhateverBecomesOfTheirAnswers(t *testing.T) {
 		{"refused because it is done", func(c *club) { c.members = append(c.members, "it-2") }, nil, order.Done, 1, ""},
 		{"only to be found out, and not done", nil, func(o *order.Operation) { o.Settle = true }, order.Undone, 0, "it has not happened"},
 		{"only to be found out, and done", func(c *club) { c.members = append(c.members, "it-2") }, func(o *order.Operation) { o.Settle = true }, order.Done, 0, ""},
-		{"nobody answers", func(c *club) { c.Close() }, nil, order.Undone, 0, "POST /members: connection refused"},
+		{"nobody answers", nil, func(o *order.Operation) { o.Spec.Ports["main"] = order.Port{Number: 1} }, order.Undone, 0, "POST /members: connection refused"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			club := newClub(t)

@@ -42,6 +42,9 @@ type asker struct {
 	compile map[string]*vm.Program
 }
 
+// newCompiled keeps expressions that were compiled.
+func newCompiled() map[string]*vm.Program { return map[string]*vm.Program{} }
+
 // Answers larger than this are cut.
 const mostAnswer = 1 << 20
 

@@ -4,11 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"sync/atomic"
 	"time"
-
-	"github.com/expr-lang/expr/vm"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -76,7 +75,7 @@ func (l *look) poke() {
 }
 
 func (w *watcher) asker() *asker {
-	return &asker{member: w.member, spec: w.spec, dir: w.dir, compile: map[string]*vm.Program{}}
+	return &asker{member: w.member, spec: w.spec, dir: w.dir, compile: newCompiled()}
 }
 
 func (w *watcher) run(ctx context.Context) {
@@ -155,7 +154,7 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 			fails++
 			worthSaying := said != m.Error && time.Since(saidAt) > startupQuiet
 			if everReady {
-				silent := errors.Is(err, context.DeadlineExceeded) && time.Since(good) > w.patience(probe, true) // as good as failed twice
+				silent := (errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)) && time.Since(good) > w.patience(probe, true) // as good as failed twice
 				worthSaying = (fails >= failsBeforeUnready || silent) && (said == "" || worthSaying)
 			}
 			if worthSaying {

@@ -1,0 +1,314 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// checked is a member with a config file that a check reads: it refuses what contains "bad", with its reason well before the
+// end of what it prints.
+func checked(content string, on field.OnChange) *order.Spec {
+	s := sleeper("it")
+	s.Command = []string{"sh", "-c", `cat it.conf > read; trap 'cat it.conf >> read' HUP; while :; do sleep 0.05; done`}
+	s.Files = []order.File{{Path: "it.conf", Mode: 0o644, Content: content, OnChange: on}}
+	s.Validate = []string{"sh", "-c", `grep -q bad it.conf || exit 0; echo "[NOTICE] reading it.conf"; echo "[ALERT] it.conf:1: unknown keyword bad"; ` +
+		`echo "[ALERT] fatal errors found"; exit 3`}
+	s.Reload = &field.Reload{Signal: "HUP"}
+	return s
+}
+
+func fileText(t *testing.T, parts ...string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(parts...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+// eventually waits until something holds.
+func eventually(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		if holds() {
+			return
+		}
+	}
+	t.Fatalf("still not so: %s", what)
+}
+
+// TestARefusedFileLeavesTheOldOneInForce covers files that are read again, and those for the next start or a restart: what the
+// program's own check refuses is said whole, the file before stays, also over a crash and over the agent's end.
+func TestARefusedFileLeavesTheOldOneInForce(t *testing.T) {
+	for _, on := range []field.OnChange{field.OnReload, field.OnNextStart, field.OnRestart} {
+		t.Run(string(on), func(t *testing.T) {
+			dir := t.TempDir()
+			c, end := started(t, dir)
+			var heard uint64
+			round := 0
+			put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: checked("good 1\n", on)})
+			first := until(t, c, &heard, order.Started)
+			if first.Revision != 1 {
+				t.Errorf("it was started with revision %d", first.Revision)
+			}
+			until(t, c, &heard, order.Ready)
+			if on == field.OnRestart {
+				round = 1
+			}
+			put(t, c, order.Order{Term: 1, Revision: 2, Round: round, Member: "it-1", Want: order.Run, Spec: checked("bad 2\n", on)})
+			r := until(t, c, &heard, order.Reloaded)
+			want := "the check of its files ended with exit code 3: [NOTICE] reading it.conf | [ALERT] it.conf:1: unknown keyword bad | [ALERT] fatal errors found"
+			if r.Revision != 2 || r.Why != want {
+				t.Errorf("got revision %d: %s", r.Revision, r.Why)
+			}
+			if got := fileText(t, dir, "members/it-1/it.conf"); got != "good 1\n" {
+				t.Errorf("the file is %q", got)
+			}
+			if !Lives(first.PID, startTime(first.PID)) {
+				t.Fatal("it was stopped for what was refused")
+			}
+			_ = syscall.Kill(first.PID, syscall.SIGKILL)
+			again := until(t, c, &heard, order.Started)
+			if again.Revision != 1 {
+				t.Errorf("after a crash it was started with revision %d", again.Revision)
+			}
+			until(t, c, &heard, order.Ready)
+			end()
+			c, _ = started(t, dir)
+			until(t, c, &heard, order.Adopted)
+			_ = syscall.Kill(again.PID, syscall.SIGKILL)
+			if third := until(t, c, &heard, order.Started); third.Revision != 1 || fileText(t, dir, "members/it-1/it.conf") != "good 1\n" {
+				t.Errorf("the next agent started it with revision %d", third.Revision)
+			}
+			// Mended, it is taken.
+			put(t, c, order.Order{Term: 1, Revision: 3, Round: round, Member: "it-1", Want: order.Run, Spec: checked("good 3\n", on)})
+			kind := map[field.OnChange]order.ReportKind{field.OnReload: order.Reloaded, field.OnNextStart: order.Checked, field.OnRestart: order.Checked}[on]
+			if r := until(t, c, &heard, kind); r.Revision != 3 || r.Why != "" {
+				t.Errorf("got %+v", r)
+			}
+			put(t, c, order.Order{Term: 1, Revision: 4, Member: "it-1", Want: order.Gone})
+			until(t, c, &heard, order.Removed)
+		})
+	}
+}
+
+// TestAChangeThatTakesEffectLaterIsNotSeenBefore looks at the file while the member runs, and at what it read when it was
+// started again.
+func TestAChangeThatTakesEffectLaterIsNotSeenBefore(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: checked("good 1\n", field.OnNextStart)})
+	first := until(t, c, &heard, order.Started)
+	until(t, c, &heard, order.Ready)
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: checked("good 2\n", field.OnNextStart)})
+	until(t, c, &heard, order.Checked)
+	if got := fileText(t, dir, "members/it-1/it.conf"); got != "good 1\n" {
+		t.Errorf("before its next start the file is %q", got)
+	}
+	_ = syscall.Kill(first.PID, syscall.SIGKILL)
+	if again := until(t, c, &heard, order.Started); again.Revision != 2 {
+		t.Errorf("it was started with revision %d", again.Revision)
+	}
+	eventually(t, "it reads the new file", func() bool { return fileText(t, dir, "members/it-1/read") == "good 2\n" })
+}
+
+// TestTheNextAgentCarriesOutWhatWasTaken has the order on disk and the agent dead before it did anything about it.
+func TestTheNextAgentCarriesOutWhatWasTaken(t *testing.T) {
+	dir := t.TempDir()
+	c, end := started(t, dir)
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: checked("good 1\n", field.OnReload)})
+	until(t, c, &heard, order.Ready)
+	end()
+	taken := order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: checked("good 2\n", field.OnReload)}
+	if err := writeSafe(filepath.Join(dir, "keep/it-1/order.json"), taken); err != nil {
+		t.Fatal(err)
+	}
+	c, _ = started(t, dir)
+	until(t, c, &heard, order.Adopted)
+	if r := until(t, c, &heard, order.Reloaded); r.Revision != 2 || r.Why != "" {
+		t.Errorf("got %+v", r)
+	}
+	eventually(t, "it has read the new file", func() bool { return strings.HasSuffix(fileText(t, dir, "members/it-1/read"), "good 2\n") })
+}
+
+// TestAProgramIsLookedForBeforeAnythingIsStopped orders a restart with a program that is not there.
+func TestAProgramIsLookedForBeforeAnythingIsStopped(t *testing.T) {
+	c, _ := started(t, t.TempDir())
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
+	first := until(t, c, &heard, order.Started)
+	until(t, c, &heard, order.Ready)
+	next := sleeper("it")
+	next.Command = []string{"no-such-program-3.5"}
+	put(t, c, order.Order{Term: 1, Revision: 2, Round: 1, Member: "it-1", Want: order.Run, Spec: next})
+	r := until(t, c, &heard, order.Reloaded)
+	if !strings.HasPrefix(r.Why, `the program "no-such-program-3.5" is not installed`) || !Lives(first.PID, startTime(first.PID)) {
+		t.Errorf("got %+v", r)
+	}
+	missing, err := c.Lookups(context.Background(), []order.Lookup{{Member: "it-1", Program: "sleep"}, {Member: "it-2", Program: "no-such-program-3.5"},
+		{Member: "it-3", Program: "sleep", User: "no-such-user"}})
+	if err != nil || len(missing) != 2 || !strings.HasPrefix(missing[0], `it-2 on gull-1: the program "no-such-program-3.5"`) ||
+		missing[1] != `it-3 on gull-1: the user "no-such-user" is not known on this node` {
+		t.Errorf("missing %q %v", missing, err)
+	}
+}
+
+// TestAFileThatIsWrittenOnceBelongsToTheProgram changes the file as the program would, and the template too.
+func TestAFileThatIsWrittenOnceBelongsToTheProgram(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	var heard uint64
+	spec := func(text string) *order.Spec {
+		s := sleeper("it")
+		s.Files = []order.File{{Path: "own.conf", Mode: 0o644, Content: text, Once: true}}
+		return s
+	}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: spec("first\n")})
+	first := until(t, c, &heard, order.Started)
+	name := filepath.Join(dir, "members/it-1/own.conf")
+	if err := os.WriteFile(name, []byte("rewritten\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if e := order.Effect(spec("first\n"), spec("second\n")); e != field.OnNextStart || len(order.Differences(spec("first\n"), spec("second\n"))) != 1 {
+		t.Errorf("a changed template of it leads to %s", e)
+	}
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: spec("second\n")})
+	_ = syscall.Kill(first.PID, syscall.SIGKILL)
+	until(t, c, &heard, order.Started)
+	if got := fileText(t, name); got != "rewritten\n" {
+		t.Errorf("the file is %q", got)
+	}
+}
+
+// TestASettingIsAppliedByACall has a changed file brought to the program by a command, and by one that fails.
+func TestASettingIsAppliedByACall(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	var heard uint64
+	spec := func(text, call string) *order.Spec {
+		s := sleeper("it")
+		s.Files = []order.File{{Path: "it.conf", Mode: 0o644, Content: text, OnChange: field.OnApply}}
+		s.Apply = []field.Probe{{Call: field.Call{Exec: []string{"sh", "-c", call}}}}
+		return s
+	}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: spec("one\n", "true")})
+	first := until(t, c, &heard, order.Started)
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: spec("two\n", "cp it.conf applied")})
+	if r := until(t, c, &heard, order.Reloaded); r.Why != "" || r.Revision != 2 || fileText(t, dir, "members/it-1/applied") != "two\n" {
+		t.Errorf("got %+v", r)
+	}
+	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-1", Want: order.Run, Spec: spec("three\n", "echo the tide is too low; exit 4")})
+	if r := until(t, c, &heard, order.Reloaded); r.Why != "call 1 of apply failed: sh ended with exit code 4: the tide is too low" ||
+		fileText(t, dir, "members/it-1/it.conf") != "two\n" || !Lives(first.PID, startTime(first.PID)) {
+		t.Errorf("got %+v, the file is %q", r, fileText(t, dir, "members/it-1/it.conf"))
+	}
+}
+
+func TestTheEndOfAnOutputIsKept(t *testing.T) {
+	long := strings.Repeat("noise\n", 50) + "the reason\n"
+	for _, test := range []struct {
+		output string
+		want   string
+		whole  bool
+	}{
+		{"", "it wrote nothing", true},
+		{"one\n\n  two\n", "one | two", true},
+		{long, "… noise | noise | the reason", false},
+		{strings.Repeat("x", 900) + " the reason", "… " + strings.Repeat("x", 689) + " the reason", false},
+	} {
+		lines := 8
+		if strings.HasPrefix(test.output, "noise") {
+			lines = 3
+		}
+		if got, whole := lastWords(test.output, lines, 700); got != test.want || whole != test.whole {
+			t.Errorf("got %q %v, want %q", got, whole, test.want)
+		}
+	}
+}
+
+// TestAStoppedProcessIsNotReadyForLong stops a program that answers, without ending it: its connection is taken by the kernel, and
+// no answer comes.
+func TestAStoppedProcessIsNotReadyForLong(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	var heard uint64
+	s := sleeper("it")
+	s.Command = []string{"sh", "-c", fmt.Sprintf(`exec python3 -c 'import socketserver
+class H(socketserver.BaseRequestHandler):
+    def handle(self): self.request.recv(9); self.request.sendall(b"PONG")
+socketserver.TCPServer.allow_reuse_address = True
+socketserver.TCPServer(("127.0.0.1", %d), H).serve_forever()'`, port)}
+	s.Ports = map[string]order.Port{"main": {Number: port}}
+	s.Ready = &field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main", Send: "PING", Expect: "PONG"}}, Every: field.Duration(500 * time.Millisecond),
+		Timeout: field.Duration(time.Second)}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: s})
+	up := until(t, c, &heard, order.Started)
+	until(t, c, &heard, order.Ready)
+	at := time.Now()
+	if err := syscall.Kill(up.PID, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = syscall.Kill(up.PID, syscall.SIGCONT) }()
+	r := until(t, c, &heard, order.Unready)
+	if after := r.At.Sub(at); after > 2200*time.Millisecond || !strings.Contains(r.Why, "no answer in time") {
+		t.Errorf("after %s: %s", after, r.Why)
+	} else {
+		t.Logf("known %s after it was stopped", after)
+	}
+	news, err := c.Reports(context.Background(), heard, heard, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if good := news.Measures["it-1"].LastGood; good.IsZero() || good.After(at.Add(500*time.Millisecond)) {
+		t.Errorf("the last good answer is of %s, it was stopped at %s", good, at)
+	}
+}
+
+func TestRostersAreReadWithinBounds(t *testing.T) {
+	ask := func(output string, p field.RosterProbe) ([]order.RosterEntry, error) {
+		a := &asker{member: "it-1", spec: &order.Spec{}, compile: nil}
+		a.compile = newCompiled()
+		p.Exec = []string{"printf", "%s", output}
+		return a.roster(context.Background(), &p)
+	}
+	many := make([]string, mostRoster+1)
+	for i := range many {
+		many[i] = strconv.Itoa(i)
+	}
+	lines := field.RosterProbe{Each: `split(trim(output), "\n")`, ID: "item", Name: "item"}
+	if got, err := ask("b\na\n", lines); err != nil || fmt.Sprint(got) != "[{a a true} {b b true}]" {
+		t.Errorf("a list of texts: %v %v", got, err)
+	}
+	if _, err := ask(strings.Join(many, "\n"), lines); err == nil || err.Error() != "it lists 1001 members, and 1000 are the most that are read" {
+		t.Errorf("too many: %v", err)
+	}
+	if _, err := ask(`[{"name":"a"}]`, field.RosterProbe{Each: "body", ID: "item.ID", Name: "item.name"}); err == nil ||
+		err.Error() != "`item.ID` finds no id in the entry {\"name\":\"a\"}" {
+		t.Errorf("a wrong name: %v", err)
+	}
+	if got, err := ask(`[{"ID":1234567890123,"name":"a"}]`, field.RosterProbe{Each: "body", ID: "item.ID", Name: "item.name"}); err != nil || got[0].ID != "1234567890123" {
+		t.Errorf("a long number: %v %v", got, err)
+	}
+	if _, err := ask("x", field.RosterProbe{Each: "output", ID: "item", Name: "item"}); err == nil || !strings.HasSuffix(err.Error(), "`output` is not a list in it") {
+		t.Errorf("no list: %v", err)
+	}
+}
