@@ -152,6 +152,8 @@ func diskError(err error) error {
 		return nil
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return fmt.Errorf("the disk is full (%w); free some space, it is tried again", err)
+	case errors.Is(err, syscall.EROFS):
+		return fmt.Errorf("the disk is mounted read-only (%w); mount it writable again, it is tried again", err)
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("no permission to write (%w)", err)
 	}

@@ -62,6 +62,11 @@ func (a *app) exportCommand() *cobra.Command {
 			}
 			ending := strings.ToLower(filepath.Ext(out))
 			if !slices.Contains(exports[i].endings, ending) {
+				if out != "" {
+					name := strings.TrimSuffix(out, filepath.Ext(out))
+					return fmt.Errorf("%s cannot be written as %s: %s is written to -o %s%s", out, cmp.Or(strings.TrimPrefix(ending, "."), "a file without an ending"), rest[0],
+						name, strings.Join(exports[i].endings, " or -o "+name))
+				}
 				return fmt.Errorf("where to? Say -o OUT%s", strings.Join(exports[i].endings, " or -o OUT"))
 			}
 			switch rest[0] {

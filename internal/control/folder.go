@@ -79,7 +79,9 @@ func (f Folder) make() error {
 func stateError(dir string, err error) error {
 	why, remedy := err.Error(), "name another folder with --state"
 	switch {
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
+	case errors.Is(err, unix.EROFS):
+		why, remedy = "the disk is mounted read-only", "mount it writable again (a disk with faults is often remounted like that; the kernel's log says so), or name another folder with --state"
+	case errors.Is(err, fs.ErrPermission):
 		why, remedy = "no permission to write there", "make it writable, or name another folder with --state"
 	case errors.Is(err, unix.ENOSPC):
 		why, remedy = "the disk is full", "free some space there, or name another folder with --state"

@@ -85,6 +85,7 @@ func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field
 	if err != nil {
 		return nil, err
 	}
+	askAgents(ctx, f, s)
 	return engine.Preview(s, draft, member)
 }
 

@@ -309,6 +309,9 @@ func (f *File) fillKit(name string, role *node) *node {
 	for _, k := range role.keys {
 		out.set(k, role.values[k])
 	}
+	if out.get("members") == nil && role.get("external") == nil {
+		out.set("members", &node{scalar: int64(1)})
+	}
 	out.count()
 	switch {
 	case role.get("external") != nil && (kitName != nil || program != nil):

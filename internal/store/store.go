@@ -163,7 +163,7 @@ func (s *Store) Read(after uint64, each func(Stored) error) error {
 		}
 		fact, err := engine.DecodeFact(kind, data)
 		if err != nil {
-			return fmt.Errorf("event %d in %s: %w", seq, s.name, err)
+			return fmt.Errorf("event %d in %s cannot be read: %w; put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile", seq, s.name, err)
 		}
 		if err := each(Stored{Seq: uint64(seq), Event: engine.Event{At: time.Unix(0, at).UTC(), Fact: fact}}); err != nil {
 			return err
@@ -192,7 +192,13 @@ func (s *Store) plain(what string, err error) error {
 	switch code {
 	case sqlite3.SQLITE_FULL:
 		text, remedy = "the disk is full", "free some space there, then give the command again; what was stored before is whole"
-	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
+	case sqlite3.SQLITE_READONLY:
+		if unix.Access(filepath.Dir(s.name), unix.W_OK) == unix.EROFS {
+			text, remedy = "the disk is mounted read-only", "mount it writable again (a disk with faults is often remounted like that; the kernel's log says so), or name another folder with --state"
+			break
+		}
+		fallthrough
+	case sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
 		text, remedy = "no permission, or the folder is missing", "make the folder "+filepath.Dir(s.name)+" writable, or name another one with --state"
 	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
 		text, remedy = "the file is damaged", "put it back from a copy; members go on running meanwhile"

@@ -140,7 +140,8 @@ func TestDamagedAndForeignLogsAreToldApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	err = s.Read(0, func(Stored) error { return nil })
-	want = `event 1 in ` + newer + `: an event of kind "member-sang" is unknown to this version: a newer version has written it`
+	want = `event 1 in ` + newer + ` cannot be read: an event of kind "member-sang" is unknown to this version: a newer version has written it; ` +
+		`put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile`
 	if err == nil || err.Error() != want {
 		t.Errorf("got %v\nwant %s", err, want)
 	}

@@ -153,7 +153,7 @@ func (s *State) wordChange(m *Member, spec *order.Spec) string {
 	if running && (m.Undone || m.RestartDue) {
 		from = m.Runs()
 	}
-	if !running || len(order.Differences(from, spec)) == 0 {
+	if !running || len(order.Differences(from, spec)) == 0 && !m.Undone {
 		if differences := order.Differences(m.Ordered.Spec, spec); !running && len(differences) > 0 {
 			return fmt.Sprintf("change %s of %s, which is used when it is started next", order.Named(differences), m.Name)
 		}
@@ -166,6 +166,9 @@ func (s *State) wordChange(m *Member, spec *order.Spec) string {
 		} else {
 			other = append(other, d)
 		}
+	}
+	if len(other) == 0 && len(atOnce) == 0 && m.Undone {
+		return fmt.Sprintf("leave %s as it runs: what it refused is taken back", m.Name)
 	}
 	if len(other) == 0 && len(atOnce) == 0 {
 		return fmt.Sprintf("leave %s as it runs: what it was to take at its next start is taken back", m.Name)

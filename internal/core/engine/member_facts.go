@@ -196,6 +196,7 @@ func (f OrderTaken) apply(s *State, _ time.Time) {
 	m := s.Members[f.Member]
 	m.Taken, m.Refused = f.Revision, ""
 	if m.Running != nil && m.PID != 0 && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil && m.Ordered.Want == order.Run {
+		m.was = m.Running
 		m.Running = order.InForce(m.Running, m.Ordered.Spec, false)
 	}
 }
@@ -295,6 +296,9 @@ func (f MemberReloaded) apply(s *State, at time.Time) {
 		m.Why = f.Why
 	case f.Revision == m.Ordered.Revision:
 		m.Unfit, m.Undone = f.Why, true
+		if m.Running != nil && m.was != nil {
+			m.Running = m.was // nothing of it holds
+		}
 		if m.Phase == Stopping && m.PID != 0 { // it was to be restarted, and goes on
 			back := Ready
 			if m.ReadyAt.IsZero() {

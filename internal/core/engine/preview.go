@@ -2,6 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -12,7 +14,7 @@ import (
 type Files struct {
 	Member field.MemberName `json:"member"`
 	Draft  []render.Text    `json:"draft,omitempty"` // as the draft has it; nil where the draft has no such member
-	Live   []render.Text    `json:"live,omitempty"`  // as it runs; nil where it does not
+	Live   []render.Text    `json:"live,omitempty"`  // with what it runs, or would be started; nil where it is not there
 }
 
 // Preview renders what a member would be run with if the draft were deployed, and what it runs with now. Nodes that are
@@ -24,7 +26,9 @@ func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error
 		if err != nil {
 			return nil, err
 		}
-		f.Live = texts
+		if f.Live = texts; m.Running != nil { // with what its process was started, which may be older
+			f.Live = render.WithOrigins(render.TextsOf(m.Running), texts)
+		}
 	}
 	if draft.Cycle() != nil {
 		return f, fmt.Errorf("roles of the draft wait for each other, so that it has no members yet")
@@ -54,6 +58,7 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 		was := s.scene()
 		live = s.live()
 		sc.Founders = was.Founders
+		maps.Copy(sc.Wanted, was.Wanted)
 		for name, m := range was.Members {
 			sc.Members[name] = m
 		}
@@ -64,7 +69,11 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 	draft = plan.Grow(draft, live)
 	sc.Field = draft
 	p := plan.Make(draft, live)
+	for role, names := range sc.Wanted {
+		sc.Wanted[role] = slices.Clone(names)
+	}
 	for _, r := range p.Removes {
+		sc.Wanted[r.Role] = slices.DeleteFunc(sc.Wanted[r.Role], func(n field.MemberName) bool { return n == r.Member })
 		m := sc.Members[r.Member]
 		m.Leaving = true
 		sc.Members[r.Member] = m
@@ -88,6 +97,7 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 		}
 		sc.Members[a.Name] = m
 		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
+		sc.Wanted[a.Role] = append(sc.Wanted[a.Role], a.Name)
 	}
 	return sc
 }

@@ -175,6 +175,7 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		sc.Members[a.Name] = sceneMember(nodes[a.Node], a, fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), "/node/"+string(a.Node), true, "")
 		sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
 		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
+		sc.Wanted[a.Role] = append(sc.Wanted[a.Role], a.Name)
 	}
 	var errs []*render.Error
 	seen := map[string]bool{}

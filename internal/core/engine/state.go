@@ -171,8 +171,9 @@ type Member struct {
 
 	Awaits []string // what of it a changed draft has it take at its next start only
 
-	specs   []ordered // what was ordered since, and at, its start
-	Refused string    // why the agent did not take the newest order
+	was     *order.Spec // what it ran with before the newest order
+	specs   []ordered   // what was ordered since, and at, its start
+	Refused string      // why the agent did not take the newest order
 
 	Keeps bool  // its data shall outlive it
 	Kept  bool  // it is gone, or about to return, and its data is still on the node

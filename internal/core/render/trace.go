@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/setting"
 )
 
@@ -136,6 +137,53 @@ func (s *Scene) Texts(name field.MemberName) ([]Text, error) {
 		out = append(out, Text{Name: file.Path, Lines: trace(role.Program.Files[file.Path].Template, file.Content)})
 	}
 	return out, nil
+}
+
+// TextsOf gives what a spec says, without origins: what a process was started with, whatever the draft says by now.
+func TextsOf(spec *order.Spec) []Text {
+	named := func(text string) string {
+		return PutSecrets(text, func(secret string) string { return "(secret " + secret + ")" })
+	}
+	lines := func(text string) (out []Line) {
+		for _, l := range strings.Split(named(text), "\n") {
+			out = append(out, Line{Text: l})
+		}
+		return out
+	}
+	command := Text{Name: "command"}
+	for _, part := range spec.Command {
+		command.Lines = append(command.Lines, Line{Text: strings.Join(strings.Split(named(part), "\n"), " ")})
+	}
+	out := []Text{command}
+	if len(spec.Env) > 0 {
+		env := Text{Name: "environment"}
+		for _, key := range sortedKeys(spec.Env) {
+			for _, l := range lines(spec.Env[key]) {
+				env.Lines = append(env.Lines, Line{Text: key + "=" + l.Text})
+			}
+		}
+		out = append(out, env)
+	}
+	for _, file := range spec.Files {
+		out = append(out, Text{Name: file.Path, Lines: lines(file.Content)})
+	}
+	return out
+}
+
+// WithOrigins adds to texts the origins of the lines that other texts have too, at the same place.
+func WithOrigins(texts, traced []Text) []Text {
+	for i := range texts {
+		j := slices.IndexFunc(traced, func(t Text) bool { return t.Name == texts[i].Name })
+		if j < 0 || len(traced[j].Lines) != len(texts[i].Lines) {
+			continue
+		}
+		for k := range texts[i].Lines {
+			if texts[i].Lines[k].Text == traced[j].Lines[k].Text {
+				texts[i].Lines[k].From = traced[j].Lines[k].From
+			}
+		}
+	}
+	return texts
 }
 
 func sortedKeys(m map[string]string) []string {

@@ -338,6 +338,9 @@ func unknown(what, name string, known []string) error {
 	return fmt.Errorf("there is no %s %q; there is %s", what, name, strings.Join(known, ", "))
 }
 
+// TemplateNames lists the names that stand behind the dot.
+func TemplateNames() []string { return slices.Clone(templateNames) }
+
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
