@@ -74,7 +74,7 @@ func (m *member) change(ctx context.Context) {
 	if before == nil || m.applied.Revision == m.order.Revision || m.kept.Refused == m.order.Revision {
 		return
 	}
-	if reflect.DeepEqual(before, spec) {
+	if reflect.DeepEqual(before, spec) && !m.uncalled {
 		m.apply(m.order.Revision, spec)
 		return
 	}
@@ -120,13 +120,17 @@ func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err 
 	switch order.Effect(before, spec) {
 	case field.OnReload:
 		if err = m.reload(ctx); err == nil && m.appliesToo(before) {
-			err = m.callApply(ctx)
+			err = m.callApply(ctx, spec)
 		}
 	case field.OnApply:
-		err = m.callApply(ctx)
+		err = m.callApply(ctx, spec)
 	default:
-		return false, nil
+		if !m.uncalled {
+			return false, nil
+		}
+		err = m.callApply(ctx, spec)
 	}
+	m.uncalled = m.uncalled && err != nil
 	if err != nil {
 		return false, errors.Join(err, putBack(dir, changed))
 	}
@@ -146,13 +150,13 @@ func (m *member) appliesToo(before *order.Spec) bool {
 }
 
 // callApply makes the calls by which the running program takes a change.
-func (m *member) callApply(ctx context.Context) error {
-	if len(m.order.Spec.Apply) == 0 {
+func (m *member) callApply(ctx context.Context, spec *order.Spec) error {
+	if len(spec.Apply) == 0 {
 		return errors.New("its program says no way to take a change while it runs (apply)")
 	}
-	a := m.helperAsker(m.order.Spec)
-	for i := range m.order.Spec.Apply {
-		p := &m.order.Spec.Apply[i]
+	a := m.helperAsker(spec)
+	for i := range spec.Apply {
+		p := &spec.Apply[i]
 		if err := a.check(ctx, p, p.Timeout.Or(callTimeout)); err != nil {
 			return fmt.Errorf("call %d of apply failed: %w", i+1, err)
 		}

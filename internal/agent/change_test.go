@@ -204,8 +204,12 @@ func TestASettingIsAppliedByACall(t *testing.T) {
 		s.Apply = []field.Probe{{Call: field.Call{Exec: []string{"sh", "-c", call}}}}
 		return s
 	}
-	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: spec("one\n", "true")})
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: spec("one\n", "cp it.conf applied")})
 	first := until(t, c, &heard, order.Started)
+	eventually(t, "it is called after its start", func() bool {
+		data, _ := os.ReadFile(filepath.Join(dir, "members/it-1/applied"))
+		return string(data) == "one\n"
+	})
 	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: spec("two\n", "cp it.conf applied")})
 	if r := until(t, c, &heard, order.Reloaded); r.Why != "" || r.Revision != 2 || fileText(t, dir, "members/it-1/applied") != "two\n" {
 		t.Errorf("got %+v", r)

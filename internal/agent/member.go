@@ -26,6 +26,8 @@ type member struct {
 	applied  applied // the newest spec that was found fit
 	proc     *process
 	watching context.CancelFunc
+	lit      chan int // incarnations that have become ready for the first time
+	uncalled bool     // calls of apply failed when it had been started
 	hung     chan int // incarnations whose alive probe has given up
 	lagged   uint64   // the order whose lag has been waited out
 	look     *look
@@ -48,7 +50,7 @@ const (
 )
 
 func newMember(l layout, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), look: newLook()}
+	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -143,6 +145,13 @@ func (m *member) run(ctx context.Context) {
 			retry = nil
 		case <-weighing.C:
 			m.weigh()
+		case incarnation := <-m.lit:
+			if spec, _ := m.inForce(); m.proc != nil && incarnation == m.kept.Incarnation && spec != nil && len(spec.Apply) > 0 {
+				err := m.callApply(ctx, spec)
+				if m.uncalled = err != nil; m.uncalled {
+					m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision, Why: "after its start, " + err.Error()})
+				}
+			}
 		case incarnation := <-m.hung:
 			if m.proc != nil && incarnation == m.kept.Incarnation {
 				slog.Warn("alive probe has given up", "member", m.name)
@@ -334,6 +343,12 @@ func (m *member) watch(wasReady bool) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			m.ready = time.Now()
+			if !wasReady {
+				select {
+				case m.lit <- incarnation:
+				default:
+				}
+			}
 		},
 		hung: func() {
 			select {

@@ -365,7 +365,8 @@ func jsonText(v any) string {
 }
 
 func shortened(s string) string {
-	s = clean(strings.TrimSpace(s))
+	s = clean(strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r == '\n' || r == '\r' }), " | "))
+	s = strings.TrimSpace(s)
 	if len(s) > 160 {
 		return strings.ToValidUTF8(s[:160], "") + "…"
 	}

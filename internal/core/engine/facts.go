@@ -149,9 +149,22 @@ func (f Accepted) apply(s *State, at time.Time) {
 	if s.Retired {
 		s.reset()
 	}
+	before := s.Field
 	s.Field = f.Field
-	for _, r := range f.Field.Roles {
-		s.role(r.Name)
+	for _, declared := range f.Field.Roles {
+		r, was := s.role(declared.Name), (*field.Role)(nil)
+		if before != nil {
+			was = before.Role(declared.Name)
+		}
+		if was == nil || was.Program == nil || declared.Program == nil {
+			continue
+		}
+		if was.Program.Roster != nil && declared.Program.Roster == nil { // what was asked before is asked no more
+			r.Roster, r.RosterWhy = nil, ""
+		}
+		if was.Program.Leader != nil && declared.Program.Leader == nil {
+			r.Leader, r.Claims, r.HandedOver = "", nil, ""
+		}
 	}
 	for name, b := range f.Bound {
 		s.Nodes[name] = &Node{Name: name, Address: b.Address, Dir: b.Dir, Since: at}

@@ -126,7 +126,7 @@ func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes
 		return fmt.Errorf("the members of %s are being changed already (%s); wait for that (`lanternfield status --wait converged`), then ask again",
 			now.Name, busy)
 	}
-	if err := s.guardRoster(now, r, members, removes); err != nil {
+	if err := s.guardRoster(now, next, r, members, removes); err != nil {
 		return err
 	}
 	c := s.cluster(now, members)
@@ -196,8 +196,8 @@ func (s *State) busy(role *field.Role, members []*Member) string {
 
 // guardRoster refuses to build upon a list of members that is not as we left it: somebody else has changed it, and only a
 // person can know whether that was meant.
-func (s *State) guardRoster(role *field.Role, r *Role, members []*Member, removes map[field.MemberName]bool) error {
-	if len(r.Roster) == 0 {
+func (s *State) guardRoster(role, next *field.Role, r *Role, members []*Member, removes map[field.MemberName]bool) error {
+	if len(r.Roster) == 0 || next.Program.Roster == nil {
 		return nil
 	}
 	if strangers := s.strangers(role.Name, members); len(strangers) > 0 {

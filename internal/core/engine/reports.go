@@ -116,7 +116,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 			return MemberExited{Member: m.Name, PID: r.PID, Exit: *r.Exit, Lines: r.Lines, Attempt: r.Attempt, RetryIn: r.RetryIn}
 		}
 	case order.Reloaded, order.Checked:
-		if r.Revision == 0 || r.Revision > m.Applied {
+		if r.Revision == 0 || r.Revision > m.Applied || r.Why != "" && r.Revision == m.Ordered.Revision && m.Unfit != r.Why {
 			return MemberReloaded{Member: m.Name, Why: r.Why, Revision: r.Revision, Checked: r.Kind == order.Checked}
 		}
 	case order.Stopped:
@@ -166,7 +166,7 @@ func (s *State) readLeader(m *Member, r order.Report) Fact {
 		return LeaderLost{Role: m.Role, Member: m.Name}
 	case !r.Leads, over:
 		return nil
-	case i >= 0 && role.Claims[i] == (Claim{Member: m.Name, Term: r.Term, Unsure: unsure(r)}):
+	case i >= 0 && role.Claims[i].Term == r.Term && role.Claims[i].Unsure == unsure(r):
 		return nil
 	}
 	seen := LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term, Unsure: unsure(r)}

@@ -347,7 +347,7 @@ func (w *work) restart() []Fact {
 			if !slices.ContainsFunc(members, due) {
 				continue
 			}
-			next := w.nextRestart(members, due)
+			next := w.nextRestart(role, members, due)
 			if next == nil {
 				if slices.ContainsFunc(members, func(m *Member) bool { return due(m) && m.RestartWhy == askedFor }) {
 					continue // others that were asked for need not wait for this role
@@ -367,7 +367,7 @@ func (w *work) restart() []Fact {
 }
 
 // nextRestart chooses who of a role is restarted next; nil while that must wait. See waitsToRestart for the words.
-func (w *work) nextRestart(members []*Member, due func(*Member) bool) *Member {
+func (w *work) nextRestart(role field.RoleName, members []*Member, due func(*Member) bool) *Member {
 	var next *Member
 	for _, m := range members {
 		if m.Ordered.Revision > m.Taken && !w.IsReady(m) {
@@ -377,7 +377,7 @@ func (w *work) nextRestart(members []*Member, due func(*Member) bool) *Member {
 			next = m
 		}
 	}
-	if next != nil || w.blocker(members) != nil {
+	if next != nil || w.blocker(w.members[role]) != nil {
 		return next
 	}
 	for _, m := range members {
@@ -403,7 +403,7 @@ func (s *State) down(m *Member) bool {
 // blocker is a member of a role for which the others wait before one that works is restarted.
 func (s *State) blocker(members []*Member) *Member {
 	for _, m := range members {
-		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" {
+		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" || m.Leaving && !s.Nodes[m.Node].Dark {
 			return m
 		}
 	}

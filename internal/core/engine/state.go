@@ -248,7 +248,8 @@ func (m *Member) Pending() []order.Difference {
 type Claim struct {
 	Member field.MemberName
 	Term   uint64
-	Unsure string // why that could not be asked again
+	Unsure string    // why that could not be asked again
+	At     time.Time // since when
 }
 
 // leads chooses whom the claims make the leader: the highest term; of equal ones whoever can be heard, then whoever said so
@@ -284,9 +285,12 @@ func (s *State) claim(role field.RoleName, c Claim, leads bool, at time.Time) {
 	case !leads && i >= 0:
 		claims = slices.Delete(claims, i, i+1)
 	case leads && i >= 0:
+		c.At = claims[i].At
 		claims[i] = c
 	case leads:
+		c.At = at
 		claims = append(claims, c)
+		slices.SortFunc(claims, func(a, b Claim) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Member, b.Member)) })
 	}
 	r.Claims = claims
 	s.judgeClaims(r, at)

@@ -169,10 +169,14 @@ func lostWork(r RoleView) string {
 	return fmt.Sprintf("%s has nobody left to do its work", r.Role)
 }
 
-// darkMembers words up to two members that are dark, and counts the rest.
+// darkMembers words up to two reasons for which members are dark, each with those that have it, and counts the other members.
 func darkMembers(snap *Snapshot) []string {
+	type reason struct {
+		word, why string
+		who       []string
+	}
 	var parts []string
-	more := 0
+	var reasons []*reason
 	for _, m := range snap.Members {
 		if m.Trouble != "" {
 			parts = append(parts, m.Trouble)
@@ -181,21 +185,44 @@ func darkMembers(snap *Snapshot) []string {
 		if m.Left || m.Phase != Failed && m.Phase != Unready && m.Phase != Unknown && (m.Phase != Placing || m.Why == "") {
 			continue
 		}
-		if len(parts) == 2 {
-			more++
+		word := map[Phase]string{Failed: "dark", Unready: "not ready", Unknown: "unknown"}[m.Phase]
+		i := slices.IndexFunc(reasons, func(r *reason) bool { return r.word == word && r.why == m.Why })
+		if i < 0 {
+			i = len(reasons)
+			reasons = append(reasons, &reason{word: word, why: m.Why})
+		}
+		reasons[i].who = append(reasons[i].who, string(m.Member))
+	}
+	more := 0
+	for i, r := range reasons {
+		if i >= 2 {
+			more += len(r.who)
 			continue
 		}
-		word := map[Phase]string{Failed: "is dark", Unready: "is not ready", Unknown: "is unknown", Placing: "cannot be placed"}[m.Phase]
-		text := fmt.Sprintf("%s %s", m.Member, word)
-		if m.Why != "" {
-			text += ": " + m.Why
+		text := fmt.Sprintf("%s %s %s", joined(r.who), plural(len(r.who), "is", "are"), r.word)
+		if r.word == "" {
+			text = joined(r.who) + " cannot be placed"
+		}
+		if r.why != "" {
+			text += ": " + r.why
 		}
 		parts = append(parts, text)
 	}
 	if more > 0 {
-		parts = append(parts, fmt.Sprintf("%d more are dark", more))
+		parts = append(parts, fmt.Sprintf("%d more %s dark", more, plural(more, "is", "are")))
 	}
 	return parts
+}
+
+// joined names the first few, with "and" before the last.
+func joined(names []string) string {
+	if len(names) > 4 {
+		names = append(slices.Clone(names[:3]), fmt.Sprintf("%d more", len(names)-3))
+	}
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+	return strings.Join(names, "")
 }
 
 // waiting words which roles wait for which gates.
@@ -287,13 +314,21 @@ func (s *State) restartsToCome() []string {
 			}
 		}
 		if b := s.blocker(members); due > 0 && b != nil {
-			parts = append(parts, fmt.Sprintf("%s of %s %s for %s to be ready before the next restart", counted(due, "member"), s.Field.Roles[i].Name, plural(due, "waits", "wait"), b.Name))
+			parts = append(parts, fmt.Sprintf("%s of %s %s for %s to be %s before the next restart", counted(due, "member"), s.Field.Roles[i].Name, plural(due, "waits", "wait"), b.Name, b.awaited()))
 		}
 		if pending > 0 {
 			parts = append(parts, fmt.Sprintf("%s of %s %s for a restart to take %s", counted(pending, "member"), s.Field.Roles[i].Name, plural(pending, "waits", "wait"), what))
 		}
 	}
 	return parts
+}
+
+// awaited is what others wait for a member to be.
+func (m *Member) awaited() string {
+	if m.Leaving {
+		return "gone"
+	}
+	return "ready"
 }
 
 // firstOf names the first few, and counts the rest.

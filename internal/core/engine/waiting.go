@@ -56,7 +56,7 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 	}
 	if m.RestartDue {
 		if b := s.blocker(peers); b != nil && b != m {
-			return fmt.Sprintf("%s to be ready, before it is restarted", b.Name)
+			return fmt.Sprintf("%s to be %s, before it is restarted", b.Name, b.awaited())
 		}
 		return "its turn to be restarted"
 	}

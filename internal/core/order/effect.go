@@ -29,6 +29,9 @@ func Effect(before, after *Spec) field.OnChange {
 	for _, f := range changedFiles(before, after) {
 		raise(f.OnChange)
 	}
+	if len(after.Apply) > 0 && !reflect.DeepEqual(before.Apply, after.Apply) {
+		raise(field.OnApply) // a value that stands in a call is brought to it by that
+	}
 	return effect
 }
 
@@ -70,6 +73,9 @@ func InForce(running, ordered *Spec, took bool) *Spec {
 		out.Command, out.Env, out.User, out.LookIn, out.Version = running.Command, running.Env, running.User, running.LookIn, running.Version
 	}
 	out.Ports, out.Address = running.Ports, running.Address
+	if !took {
+		out.Apply = running.Apply
+	}
 	old := map[string]File{}
 	for _, f := range running.Files {
 		old[f.Path] = f
@@ -113,6 +119,7 @@ func Differences(a, b *Spec) []Difference {
 	for _, f := range changedFiles(a, b) {
 		add("the file "+f.Path, true, f.OnChange, false)
 	}
+	add("what it is called with (apply)", len(b.Apply) > 0 && !reflect.DeepEqual(a.Apply, b.Apply), field.OnApply, false)
 	add("the ceiling", a.Ceiling != b.Ceiling, "", true)
 	add("the probes", !reflect.DeepEqual([]any{a.Ready, a.Alive, a.Leader, a.Roster}, []any{b.Ready, b.Alive, b.Leader, b.Roster}), "", true)
 	add("how it is stopped and started again", !reflect.DeepEqual([]any{a.Stop, a.Restart}, []any{b.Stop, b.Restart}), "", true)
