@@ -8,6 +8,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
 )
@@ -71,19 +72,40 @@ func (s *State) finalScene(draft *field.Field, p plan.Plan) *render.Scene {
 			}
 		}
 	}
-	for _, a := range p.Adds {
-		address, dir := "<"+string(a.Node)+">", "/<"+string(a.Node)+">"
-		if n := s.Nodes[a.Node]; n != nil {
-			address, dir = n.Address, n.Dir
-		}
-		scene.Members[a.Name] = sceneMember(draft.Node(a.Node), a, address, dir, false, "")
-		scene.Joined[a.Role] = append(scene.Joined[a.Role], a.Name)
-		scene.Wanted[a.Role] = append(scene.Wanted[a.Role], a.Name)
-	}
+	s.addTo(scene, draft, p.Adds)
 	for _, names := range scene.Joined {
 		slices.SortFunc(names, func(a, b field.MemberName) int { return a.Number() - b.Number() })
 	}
 	return scene
+}
+
+// addTo puts those who come into a scene: founders where their cluster is not founded yet, and else as admitted by who leads.
+func (s *State) addTo(scene *render.Scene, draft *field.Field, adds []place.Member) {
+	founding := map[field.RoleName]bool{}
+	for i := range draft.Roles {
+		r := s.Roles[draft.Roles[i].Name]
+		founding[draft.Roles[i].Name] = len(scene.Joined[draft.Roles[i].Name]) == 0 || r != nil && !r.Founded
+	}
+	for _, a := range adds {
+		address, dir := "<"+string(a.Node)+">", "<folder of "+string(a.Node)+">"
+		if n := s.Nodes[a.Node]; n != nil && !n.Released {
+			address, dir = n.Address, n.Dir
+		}
+		role := draft.Role(a.Role)
+		founds := founding[a.Role] && role.Founds(len(scene.Founders[a.Role]))
+		m := sceneMember(draft.Node(a.Node), a, address, dir, founds, "")
+		if founds {
+			scene.Founders[a.Role] = append(slices.Clone(scene.Founders[a.Role]), a.Name)
+		} else if joined := scene.Joined[a.Role]; len(joined) > 0 {
+			m.Via, m.ID, m.Captured = joined[0], "<id>", capturedBy(role.Program)
+			if r := s.Roles[a.Role]; r != nil && r.Leader != "" && slices.Contains(joined, r.Leader) {
+				m.Via = r.Leader
+			}
+		}
+		scene.Members[a.Name] = m
+		scene.Joined[a.Role] = append(scene.Joined[a.Role], a.Name)
+		scene.Wanted[a.Role] = append(scene.Wanted[a.Role], a.Name)
+	}
 }
 
 // changeSteps finds the members that stay and whose configuration, or rest, the draft would change, and those that are

@@ -78,26 +78,6 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 		m.Leaving = true
 		sc.Members[r.Member] = m
 	}
-	founding := map[field.RoleName]bool{}
-	for _, r := range draft.Roles {
-		founding[r.Name] = len(sc.Joined[r.Name]) == 0
-	}
-	for _, a := range p.Adds {
-		address, dir := "<"+string(a.Node)+">", "<folder of "+string(a.Node)+">"
-		if n := s.Nodes[a.Node]; n != nil && !n.Released {
-			address, dir = n.Address, n.Dir
-		}
-		role := draft.Role(a.Role)
-		founds := founding[a.Role] && role.Founds(len(sc.Founders[a.Role]))
-		m := sceneMember(draft.Node(a.Node), a, address, dir, founds, "")
-		if founds {
-			sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
-		} else if len(sc.Joined[a.Role]) > 0 {
-			m.Via, m.ID, m.Captured = sc.Joined[a.Role][0], "<id>", capturedBy(role.Program)
-		}
-		sc.Members[a.Name] = m
-		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
-		sc.Wanted[a.Role] = append(sc.Wanted[a.Role], a.Name)
-	}
+	s.addTo(sc, draft, p.Adds)
 	return sc
 }

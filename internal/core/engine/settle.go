@@ -220,8 +220,8 @@ func (w *work) turn(role *field.Role, members []*Member, index int) bool {
 	if m.Joined || m.Founding {
 		return true
 	}
-	if procedural(role) {
-		return m.Admitted
+	if procedural(role) { // whose templates may ask who leads
+		return m.Admitted && (role.Program.Leader == nil || m.Via != "" || w.role(role.Name).Leader != "")
 	}
 	if role.Start == field.Together {
 		return true

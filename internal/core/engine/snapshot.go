@@ -239,10 +239,10 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
 	}
-	joined := 0
+	joined, ready := 0, 0
 	for _, m := range members {
 		if s.IsReady(m) {
-			v.Ready++
+			ready++
 		}
 		if !m.ReadyAt.IsZero() {
 			joined++
@@ -276,7 +276,8 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	} else {
 		v.Worked = joined > 0
 	}
-	v.Survives = s.survives(role, members, v.Ready)
+	v.Ready = min(ready, role.Members) // who leaves burns until another does in its place
+	v.Survives = s.survives(role, members, ready)
 	v.Change = s.changing(role, members)
 	for _, e := range s.strangers(role.Name, members) {
 		v.Strangers = append(v.Strangers, entryNames([]order.RosterEntry{e}))
@@ -417,15 +418,16 @@ func Count(s *State) Counts {
 	for i := range s.Field.Roles {
 		role := &s.Field.Roles[i]
 		members := groups[role.Name]
-		joined := 0
+		joined, lit := 0, 0
 		for _, m := range members {
 			if s.IsReady(m) {
-				c.Lit++
+				lit++
 			}
 			if !m.ReadyAt.IsZero() {
 				joined++
 			}
 		}
+		c.Lit += min(lit, role.Members)
 		c.Want += role.Members
 		if voters, ready := s.Votes(role, members); role.Votes && joined >= quorum.Needed(voters) {
 			survives := s.survives(role, members, ready)

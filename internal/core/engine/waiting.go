@@ -77,7 +77,7 @@ func (s *State) waitsFor(m *Member, role *RoleView, peers []*Member) string {
 		if len(closed) > 0 {
 			return strings.Join(closed, ", ")
 		}
-		if procedural(r) && !m.Founding && s.role(m.Role).Founded {
+		if procedural(r) && !m.Founding && s.role(m.Role).Founded && !(m.Admitted && r.Program.Leader != nil && role.Leader == "") {
 			return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
 		}
 		if !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.role(m.Role).Founded {
