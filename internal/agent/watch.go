@@ -213,7 +213,7 @@ func (w *watcher) watchLeader(ctx context.Context, lit <-chan struct{}) {
 			}
 			continue
 		}
-		if leads != leading || t != term || first && leads || unsure != "" {
+		if leads != leading || t != term || first || unsure != "" { // what an earlier process, or agent, said holds no more
 			unsure = ""
 			w.report(order.Report{Kind: order.Leading, Leads: leads, Term: t})
 			if leads { // what the others said of the roster is not believed from now on

@@ -216,6 +216,7 @@ func (f MemberStarted) apply(s *State, at time.Time) {
 	if !f.Adopted {
 		m.startedWith(f.Revision)
 		m.Began = false
+		s.dropLeader(m) // that was another process
 	}
 	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
 		return
