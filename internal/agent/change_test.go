@@ -316,3 +316,26 @@ func TestRostersAreReadWithinBounds(t *testing.T) {
 		t.Errorf("no list: %v", err)
 	}
 }
+
+// TestWhatACommandLeavesBehindGoesWithTheMember has a probe that starts a process of its own, as some programs' tools do.
+func TestWhatACommandLeavesBehindGoesWithTheMember(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	var heard uint64
+	s := sleeper("it")
+	s.Ready = &field.Probe{Call: field.Call{Exec: []string{"sh", "-c", "test -e left || { setsid sleep 601 >/dev/null 2>&1 & echo $! > left; }"}}}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: s})
+	until(t, c, &heard, order.Ready)
+	pid, err := strconv.Atoi(strings.TrimSpace(fileText(t, dir, "members/it-1/left")))
+	if err != nil || syscall.Kill(pid, 0) != nil {
+		t.Fatalf("it left no process: %v", err)
+	}
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone})
+	until(t, c, &heard, order.Removed)
+	if state, _ := stat(pid); state != 0 && state != 'Z' {
+		t.Errorf("process %d is left", pid)
+	}
+	if left := FindAll(dir); len(left) > 0 {
+		t.Errorf("processes %v are left", left)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strconv"
@@ -156,7 +157,8 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: a.as}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = 100 * time.Millisecond
-	cmd.Env = os.Environ()
+	// Marked as the member's: a command may leave a process behind, which is to be found when the member goes.
+	cmd.Env = append(os.Environ(), envMember+"="+string(a.member), envHome+"="+filepath.Dir(filepath.Dir(a.dir)))
 	for k, v := range a.spec.Env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}

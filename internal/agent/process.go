@@ -281,12 +281,21 @@ func startTime(pid int) int64 {
 	return at
 }
 
+// FindAll lists the living processes that were started for members on the node with that folder: members, what they started, and
+// what commands about them left behind.
+func FindAll(dir string) []int { return withEnvironment([]byte(envHome + "=" + dir)) }
+
 // find lists the living processes of a member by their environment. Incarnation 0 means any.
 func find(l layout, m field.MemberName, incarnation int) []int {
 	wanted := [][]byte{[]byte(envMember + "=" + string(m)), []byte(envHome + "=" + l.dir)}
 	if incarnation > 0 {
 		wanted = append(wanted, []byte(envIncarnation+"="+strconv.Itoa(incarnation)))
 	}
+	return withEnvironment(wanted...)
+}
+
+// withEnvironment lists the living processes that have all those variables.
+func withEnvironment(wanted ...[]byte) []int {
 	var pids []int
 	entries, _ := os.ReadDir("/proc")
 	for _, e := range entries {

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/store"
@@ -70,6 +71,9 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		line := ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir}
 		r.Nodes = append(r.Nodes, line)
 		r.look(line, "the agent of "+string(n.Name))
+		for _, pid := range agent.FindAll(n.Dir) {
+			r.Left = append(r.Left, fmt.Sprintf("process %d, which was started on %s", pid, n.Name))
+		}
 	}
 	_ = os.Remove(f.nodes()) // only if it is empty
 	data, err := json.MarshalIndent(r, "", "  ")
