@@ -20,7 +20,7 @@ func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := newScreenIn(t, x, folder, 150, 44, "new")
-	s.has("What shall it be?", "service", "the five roles of a whole service", "keepers 0/3", "What must it survive?")
+	s.has("What kind of system is it?", "service", "the five roles of a whole service", "keepers 0/3", "What must it survive?")
 	s.press("Down")
 	s.until("the board of the next pattern", func(text string) bool { return !strings.Contains(text, "doors") && strings.Contains(text, "hands") })
 	s.press("Up")

@@ -198,7 +198,7 @@ func TestTheControllerDiesUnderTheScreen(t *testing.T) {
 	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
-	s.has("The field is held again.")
+	s.has("The screen controls the field again.")
 	s.press("Down", "Down", "+")
 	s.has("draft +1")
 	s.press("v", "d")

@@ -99,7 +99,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	if _, err := session.Snapshot(context.Background()); err != nil {
 		return err
 	}
-	return errors.New("the controller has let go of the field; give the command again to go on")
+	return errors.New("the controller has given up the field; give the command again to go on")
 }
 
 func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]string, began time.Time) {

@@ -169,7 +169,7 @@ func (c *Controller) own(ctx context.Context) {
 			}
 		}
 		if err != nil {
-			slog.Error("the controller lets go of the field", "error", err)
+			slog.Error("the controller gives up the field", "error", err)
 			c.mu.Lock()
 			c.failed = err
 			close(c.changed)
@@ -321,7 +321,7 @@ func (c *Controller) ended() error {
 	if c.failed != nil {
 		return c.failed
 	}
-	return errors.New("the controller has let go of the field")
+	return errors.New("the controller has given up the field")
 }
 
 // Snapshot gives the field as it is now.

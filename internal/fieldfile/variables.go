@@ -205,7 +205,7 @@ func (s *substitution) put(n *node, doc *document, program bool) bool {
 	good := true
 	get := func(name string) *node {
 		if i := slices.Index(s.open, name); i >= 0 {
-			s.d.errs = append(s.d.errs, doc.at(n, false, "variables are made of each other: "+strings.Join(append(slices.Clone(s.open[i:]), name), " of "), "give one of them a value of its own"))
+			s.d.errs = append(s.d.errs, doc.at(n, false, "variables refer to each other in a circle: "+strings.Join(append(slices.Clone(s.open[i:]), name), " of "), "give one of them a value of its own"))
 			good = false
 			return nil
 		}

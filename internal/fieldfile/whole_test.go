@@ -124,7 +124,7 @@ func TestAnEnvironmentChoosesVariables(t *testing.T) {
 		{"crews: many\n", "", `"many" is not a whole number`},
 		{"stage: live\n", "", `stage cannot be "live": it is one of trial, staging`},
 		{"crew: 3\n", "", `did you mean "crews"?`},
-		{"", "half: ${both}", "variables are made of each other: "},
+		{"", "half: ${both}", "variables refer to each other in a circle: "},
 		{"", "half: {about: none}", "the variable half has no value"},
 		{"", "half: ${hlaf}", `there is no variable "hlaf"`},
 	} {

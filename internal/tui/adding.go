@@ -63,7 +63,7 @@ func (a *app) addThing() {
 		return
 	}
 	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"},
-		{Name: "a set of nodes", Text: "made when members want them, and ended when they do no more"}}
+		{Name: "a set of nodes", Text: "made when members want them, and removed when none does"}}
 	kits := kit.Names()
 	for _, name := range kits {
 		items = append(items, panel.Item{Name: "a role: " + name, Text: kit.About(name)})

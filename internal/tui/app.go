@@ -231,7 +231,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.say(true, "The field cannot be held: "+msg.err.Error())
 			return a, a.reopen()
 		}
-		a.say(false, "The field is held again.")
+		a.say(false, "The screen controls the field again.")
 		return a, a.startWatch()
 	case tideMsg:
 		a.tide = msg.samples

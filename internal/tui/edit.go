@@ -100,12 +100,12 @@ func (a *app) pressEdit(is func(key.Binding) bool) tea.Cmd {
 			a.say(true, "Stand on a lantern: i pins that member to its node, or lets it go.")
 			return nil
 		}
-		return a.changeEach(all, "pinned, or pinned no more", func(f *field.Field, live plan.Live, at board.Place) (arrange.Change, string, error) {
+		return a.changeEach(all, "pinned or unpinned", func(f *field.Field, live plan.Live, at board.Place) (arrange.Change, string, error) {
 			c, pinned, err := arrange.Pin(f, live, at.Role, at.Member)
 			if pinned {
 				return c, fmt.Sprintf("%s pinned to %s", at.Member, at.Node), err
 			}
-			return c, fmt.Sprintf("%s pinned no more", at.Member), err
+			return c, fmt.Sprintf("%s unpinned", at.Member), err
 		})
 	case is(a.keys.Grab):
 		a.grab(at)

@@ -51,7 +51,7 @@ func (a *app) mark() {
 		a.say(false, "Nothing is marked any more.")
 		return
 	}
-	a.say(false, fmt.Sprintf("%s marked: %s act on all of them; esc lets go.", counted(len(a.marked), "member"), marksDo))
+	a.say(false, fmt.Sprintf("%s marked: %s act on all of them; esc unmarks them.", counted(len(a.marked), "member"), marksDo))
 }
 
 // layMarks shows the marks on the board and forgets those whose member is gone.

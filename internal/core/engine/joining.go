@@ -244,7 +244,7 @@ func (f ChangeWaits) apply(s *State, _ time.Time) {
 }
 func (f ChangeWaits) Sentence() string {
 	if f.For == "" {
-		return fmt.Sprintf("%s has the members that it shall have", f.Role)
+		return fmt.Sprintf("%s has all the members it needs", f.Role)
 	}
 	return fmt.Sprintf("%s waits for %s", f.Role, f.For)
 }

@@ -331,7 +331,7 @@ func (w *work) forget() []Fact {
 	slices.SortFunc(due, func(a, b *Member) int { return strings.Compare(string(a.Name), string(b.Name)) })
 	var facts []Fact
 	for _, m := range due {
-		facts = append(facts, w.order(m, order.Gone, "its data is kept no longer"))
+		facts = append(facts, w.order(m, order.Gone, "its data is no longer kept"))
 	}
 	return facts
 }

@@ -85,7 +85,7 @@ func sentence(s *State, snap *Snapshot) string {
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
 	if n := s.Listening(); n > 0 {
-		count = fmt.Sprintf("asking %s how things are · %s when last heard", counted(n, "node"), count)
+		count = fmt.Sprintf("asking %s how they are · %s when last heard", counted(n, "node"), count)
 	}
 	if s.Rollout.Paused {
 		parts = append(parts, "paused, nothing new is begun until it goes on")

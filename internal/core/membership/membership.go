@@ -106,7 +106,7 @@ func Next(c *Cluster) (Change, Wait) {
 		voters, healthy = 0, 0
 	}
 	if healthy < quorum.Needed(voters) {
-		return Change{}, blocked("%s to have the %d votes that it needs (it has %d of %d): without them nobody can be admitted or dismissed",
+		return Change{}, blocked("%s to have the %d votes that it needs (it has %d of %d): without them no member can be added or removed",
 			c.Name, quorum.Needed(voters), healthy, voters)
 	}
 	if m := c.first(func(m Member) bool { return m.Leaving && (m.Seat == Learner || m.Seat == Voter && !m.Healthy) }); m != nil {

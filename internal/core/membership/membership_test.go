@@ -215,7 +215,7 @@ func TestNext(t *testing.T) {
 		{"not with the last vote that is needed", Cluster{Name: "w", Members: []Member{three[0], m("w-2", Voter, ""), m("w-3", Voter, "hx")}},
 			Change{}, "one more healthy vote: without w-3, w would need 2 of 2, and have 1"},
 		{"without a quorum nothing", Cluster{Name: "w", Members: []Member{three[0], m("w-2", Voter, "x"), m("w-3", Voter, "")}},
-			Change{}, "w to have the 2 votes that it needs (it has 1 of 3): without them nobody can be admitted or dismissed"},
+			Change{}, "w to have the 2 votes that it needs (it has 1 of 3): without them no member can be added or removed"},
 		{"a stranger counts as a voter that is dark", Cluster{Name: "w", Strangers: 2, Members: append(slices.Clone(three), m("w-4", Outside, ""))},
 			Change{}, "one more healthy vote: with w-4, w would need 4 and has 3"},
 		{"without votes, too, somebody must be there to join", Cluster{Name: "w", Voteless: true, Members: []Member{m("w-1", Voter, ""), m("w-2", Outside, "")}},

@@ -480,7 +480,7 @@ func (r *Review) Title(part []Step) string {
 	case of.Kind == Forget || of.Kind == Free:
 		return "At the end"
 	case of.Stage == 0:
-		return "What the draft has no more"
+		return "No longer in the draft"
 	}
 	roles := map[field.RoleName]bool{}
 	for _, s := range part {

@@ -303,7 +303,7 @@ func (v *View) ID() (string, error) {
 // Target is the member that shall lead, where a step hands over.
 func (v *View) Target() (*View, error) {
 	if v.target == "" {
-		return nil, fmt.Errorf("only hand_over has a .Target, who shall lead")
+		return nil, fmt.Errorf("only hand_over has a .Target, who is to lead")
 	}
 	return v.scene.view(v.target), nil
 }

@@ -125,7 +125,7 @@ func (r *relay) routes(life context.Context) {
 			return
 		}
 		if r.full(len(body)) {
-			part.Refuse(w, http.StatusServiceUnavailable, "%s keeps no more jobs; try another relay, or later", r.Name)
+			part.Refuse(w, http.StatusServiceUnavailable, "%s is full; try another relay, or later", r.Name)
 			return
 		}
 		id := make([]byte, 8)

@@ -32,7 +32,7 @@ func DrawSheet(g *grid.Grid, k look.Look, s Sheet, a board.Area) {
 	}
 	g.Clip(x, y, max(1, w-grid.Width(next)-2), title, k.In(k.Gold).Strong())
 	if len(s.Rows) == 0 {
-		g.Clip(x, y+2, w, "The draft has it no more.", k.Quiet())
+		g.Clip(x, y+2, w, "It is no longer in the draft.", k.Quiet())
 		return
 	}
 	label := 8

@@ -89,7 +89,7 @@ func Run(ctx context.Context, dir string, ascii bool) (string, error) {
 func newStarter(dir string, ascii bool) *starter {
 	s := &starter{dir: dir, ascii: ascii, look: look.Dark(), patterns: pattern.All()}
 	s.look.ASCII = ascii
-	which := &question{id: "pattern", label: "What shall it be?", help: "A pattern to begin with; everything can be changed afterwards."}
+	which := &question{id: "pattern", label: "What kind of system is it?", help: "A pattern to begin with; everything can be changed afterwards."}
 	for i, p := range s.patterns {
 		text := p.About
 		if p.Err != nil {

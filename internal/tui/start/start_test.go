@@ -40,7 +40,7 @@ func screen(s *starter) string { return s.draw().Plain() }
 
 func TestTheBoardFollowsEveryAnswer(t *testing.T) {
 	s := begun(t)
-	for _, want := range []string{"What shall it be?", "keepers", "doors", "It survives the loss of any one zone."} {
+	for _, want := range []string{"What kind of system is it?", "keepers", "doors", "It survives the loss of any one zone."} {
 		if !strings.Contains(screen(s), want) {
 			t.Errorf("there is no %q in\n%s", want, screen(s))
 		}
@@ -139,7 +139,7 @@ func TestTheQuestionsFitEveryScreen(t *testing.T) {
 	for _, size := range [][2]int{{20, 5}, {60, 20}, {80, 24}, {100, 30}, {220, 60}} {
 		s.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		text := screen(s)
-		want := "What shall it be?"
+		want := "What kind of system is it?"
 		if size[0] < 40 {
 			want = "make me larger"
 		}
