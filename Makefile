@@ -1,6 +1,6 @@
 # make test   runs every check and test       make demo         opens the demo field
 # make build  builds bin/lanternfield         make screenshots  renews docs/screenshots
-# make bench  prints times and memory
+# make bench  prints times and memory            make soak         kills 300 controllers and agents under changes
 GO ?= go
 export CGO_ENABLED ?= 0
 
@@ -9,7 +9,7 @@ TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /u
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 
-.PHONY: build test demo screenshots bench lint
+.PHONY: build test demo screenshots bench lint soak
 
 build:
 	@mkdir -p bin
@@ -25,6 +25,9 @@ test: build lint
 	$(GO) test -timeout 10m $$($(GO) list ./... | grep -v /e2e$$)
 	$(GO) test -timeout 10m ./e2e # alone: it measures real processes against real deadlines
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/store ./internal/core/... ./internal/demo/...
+
+soak: build
+	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run TestSoak ./e2e
 
 demo: build
 	@bin/lanternfield demo

@@ -56,9 +56,29 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	began := time.Now()
 	phases := map[field.MemberName]string{}
 	var last *engine.Snapshot
-	for snap := range snapshots {
+	quiet := time.NewTicker(quietFor)
+	defer quiet.Stop()
+	said := ""
+	for {
+		var snap *engine.Snapshot
+		var more bool
+		select {
+		case snap, more = <-snapshots:
+		case <-quiet.C:
+			// No member changes, and it is not over: the verdict tells for what it waits.
+			if last != nil && last.Verdict != said && !a.json {
+				said = last.Verdict
+				fmt.Fprintf(a.out, "%8s  %s\n", field.Span(time.Since(began)), said)
+			}
+			continue
+		}
+		if !more {
+			break
+		}
 		last = snap
-		a.printChanges(snap, phases, began)
+		if a.printChanges(snap, phases, began) {
+			quiet.Reset(quietFor)
+		}
 		if w.what == "deploy" && !snap.Rollout.Active && snap.Rollout.Failed != "" {
 			return a.stopped(snap)
 		}
@@ -102,9 +122,13 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	return errors.New("the controller has given up the field; give the command again to go on")
 }
 
-func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]string, began time.Time) {
+// quietFor is after how long without a change of any member the verdict is printed.
+const quietFor = 3 * time.Second
+
+// printChanges prints how members have changed, and says whether any has.
+func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]string, began time.Time) (any bool) {
 	if a.json {
-		return
+		return false
 	}
 	first := len(phases) == 0
 	for _, m := range snap.Members {
@@ -119,9 +143,11 @@ func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]st
 			if first && m.Phase == engine.Ready {
 				continue // it was lit before anything was asked
 			}
+			any = true
 			fmt.Fprintf(a.out, "%8s  %-14s %s\n", field.Span(time.Since(began)), m.Member, line)
 		}
 	}
+	return any
 }
 
 // gateNames drops the counts from what a member waits for, so that it is not said again at every step.
