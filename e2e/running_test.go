@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -264,17 +265,17 @@ func TestSoakOfChangesUnderKills(t *testing.T) {
 			var down []string
 			for _, m := range members {
 				c, err := net.DialTimeout("tcp", net.JoinHostPort(m.Address, strconv.Itoa(m.Ports["main"])), time.Second)
-				if err != nil {
+				if errors.Is(err, syscall.ECONNREFUSED) {
 					down = append(down, m.Member)
-					continue
+				} else if err == nil {
+					c.Close()
 				}
-				c.Close()
 			}
 			if n := int32(len(down)); n > worst.Load() {
 				worst.Store(n)
-				where.Store(strings.Join(down, " and "))
+				where.Store(fmt.Sprintf("%s, at %s,", strings.Join(down, " and "), time.Now().Format("15:04:05.000")))
 			}
-			time.Sleep(2 * time.Millisecond)
+			time.Sleep(10 * time.Millisecond) // so that closed connections do not use up the ports
 		}
 	}()
 	deploy := func() *exec.Cmd {

@@ -94,7 +94,8 @@ type keptProcess struct {
 	Ended       bool  `json:"ended"`
 	Attempt     int   `json:"attempt"`
 
-	Refused uint64 `json:"refused,omitempty"` // the revision whose spec was found unfit: the one before stays in force
+	Revision uint64 `json:"revision,omitempty"` // of the order that it was started with
+	Refused  uint64 `json:"refused,omitempty"` // the revision whose spec was found unfit: the one before stays in force
 }
 
 // writeSafe replaces a file whole, and returns after it is on the disk.

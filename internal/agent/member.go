@@ -214,7 +214,7 @@ func (m *member) resume(ctx context.Context) {
 func (m *member) adopted(ctx context.Context, p *process) {
 	m.proc = p
 	m.keep()
-	m.report(order.Report{Kind: order.Adopted, PID: p.pid})
+	m.report(order.Report{Kind: order.Adopted, PID: p.pid, Revision: m.kept.Revision, Round: m.kept.Round})
 	m.watch(true)
 	if m.applied.Spec == nil {
 		m.apply(m.order.Revision, m.order.Spec) // an agent of an older version did not note it
@@ -272,7 +272,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(err)
 	}
 	before := m.kept
-	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Refused: m.kept.Refused}
+	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Revision: revision, Refused: m.kept.Refused}
 	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
 		m.kept = before
 		return failed(err)

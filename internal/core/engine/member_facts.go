@@ -47,6 +47,7 @@ type MemberStarted struct {
 	PID         int
 	Adopted     bool   `json:",omitempty"`
 	Revision    uint64 `json:",omitempty"` // of the order that it was started with
+	Round       int    `json:",omitempty"` // of the order that an adopted process was started with
 }
 
 // StartFailed says that no process could be started.
@@ -211,15 +212,23 @@ func (f OrderRefused) Sentence() string {
 
 func (f MemberStarted) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
+	another := !f.Adopted || f.Revision > 0 && f.Incarnation > m.Incarnation // a process of which nothing was known
 	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
 	m.Kept, m.Bytes = false, 0 // it has its data back
-	if !f.Adopted {
+	if another {
 		m.startedWith(f.Revision)
 		m.Began = false
 		s.dropLeader(m) // that was another process
 	}
-	if f.Adopted && (m.Phase == Ready || m.Phase == Unready) {
-		return
+	if f.Adopted {
+		switch m.Phase {
+		case Ready, Unready, Draining:
+			return
+		case Stopping: // it may be the process that is about to be stopped
+			if m.Ordered.Want != order.Run || f.Round < m.Ordered.Round {
+				return
+			}
+		}
 	}
 	m.StartedAt, m.ReadyAt = at, time.Time{}
 	m.enter(Starting, at)

@@ -97,7 +97,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 		}
 	case order.Started, order.Adopted:
 		if r.Kind == order.Adopted || r.Incarnation > m.Incarnation || m.PID != r.PID {
-			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted, Revision: r.Revision}
+			return MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted, Revision: r.Revision, Round: r.Round}
 		}
 	case order.StartFailed:
 		if running {

@@ -143,6 +143,7 @@ type Report struct {
 	Kind        ReportKind       `json:"kind"`
 	Revision    uint64           `json:"revision,omitempty"`
 	Incarnation int              `json:"incarnation,omitempty"` // counts the processes of the member
+	Round       int              `json:"round,omitempty"`       // of the order that a process was started with, when it is found running
 	PID         int              `json:"pid,omitempty"`
 	Exit        *Exit            `json:"exit,omitempty"`
 	Why         string           `json:"why,omitempty"`

@@ -189,6 +189,8 @@ func (s *script) do(t *testing.T, line string) string {
 		s.Broken[field.MemberName(args[0])] = true
 	case "mend":
 		delete(s.Broken, field.MemberName(args[0]))
+	case "agent": // NODE: its agent is started again
+		s.AgentAgain(field.NodeName(args[0]))
 	case "unfit": // MEMBER REASON
 		s.Unfit[field.MemberName(args[0])] = strings.Join(args[1:], " ")
 	case "fit":

@@ -50,6 +50,7 @@ type Life struct {
 	PID        int
 	From, To   time.Time // To is zero while it lives
 	Round      int
+	revision   uint64
 	incarnates int
 	lit        bool
 }
@@ -221,7 +222,7 @@ func (w *World) start(n *node, m *simulated) {
 	name := m.order.Member
 	w.pid++
 	m.count++
-	life := &Life{Member: name, PID: w.pid, From: w.Now, Round: m.order.Round, incarnates: m.count}
+	life := &Life{Member: name, PID: w.pid, From: w.Now, Round: m.order.Round, revision: m.order.Revision, incarnates: m.count}
 	m.life = life
 	w.Lives = append(w.Lives, life)
 	w.report(n, order.Report{Kind: order.Started, Member: name, Incarnation: m.count, PID: life.PID, Revision: m.order.Revision})
@@ -329,6 +330,21 @@ func (w *World) Heal(name field.NodeName) {
 	_ = w.Do(engine.NodeFound{Node: name})
 	if !w.Dead {
 		w.dispatch()
+	}
+}
+
+// AgentAgain has a node's agent be started again: it finds what runs, and says so before it takes any order.
+func (w *World) AgentAgain(name field.NodeName) {
+	n := w.node(name)
+	for _, member := range slices.Sorted(maps.Keys(n.members)) {
+		life := n.members[member].life
+		if life == nil {
+			continue
+		}
+		w.report(n, order.Report{Kind: order.Adopted, Member: member, Incarnation: life.incarnates, PID: life.PID, Revision: life.revision, Round: life.Round})
+		if life.lit {
+			w.report(n, order.Report{Kind: order.Ready, Member: member, Incarnation: life.incarnates})
+		}
 	}
 }
 
