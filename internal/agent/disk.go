@@ -95,7 +95,7 @@ type keptProcess struct {
 	Attempt     int   `json:"attempt"`
 
 	Revision uint64 `json:"revision,omitempty"` // of the order that it was started with
-	Refused  uint64 `json:"refused,omitempty"` // the revision whose spec was found unfit: the one before stays in force
+	Refused  uint64 `json:"refused,omitempty"`  // the revision whose spec was found unfit: the one before stays in force
 }
 
 // writeSafe replaces a file whole, and returns after it is on the disk.

@@ -54,6 +54,8 @@ func TestEachRuleFindsItsOwn(t *testing.T) {
 			draftOf(three, field.Role{Name: "a", Members: 1, After: map[field.RoleName]field.Gate{"b": "all"}}, field.Role{Name: "b", Members: 1, Calls: map[string]field.RoleName{"x": "a"}})},
 		{"single entry", Risk, "pier is the only way in, and it has one member: while that is away, no client gets through",
 			draftOf(three, field.Role{Name: "pier", Kind: field.Entry, Members: 1})},
+		{"leader without votes", Hint, "one of crews leads and its members do not vote: when the leader is lost, writes stop until another leads, however many are left",
+			draftOf(three, field.Role{Name: "crews", Members: 2, Program: &field.Program{Command: []string{"x"}, Leader: &field.LeaderProbe{Call: field.Call{Exec: []string{"true"}}, IsMe: "true"}}})},
 		{"template", Error, `command.1 of crews cannot be made for crews-1: there is no template name ".Membre"; did you mean ".Member"?`,
 			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x", "{{.Membre}}"}}})},
 		{"step without done_when", Hint, "leave, step 1, of crews has no done_when: if its answer is lost, whether it has happened cannot be found out, and a person has to look",

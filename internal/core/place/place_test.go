@@ -78,6 +78,18 @@ func TestReasonsOfMembersThatFitNowhere(t *testing.T) {
 	}
 }
 
+// TestAPortCanBeComputedFromTheMembersNumber has members of one node listen on ports a fixed distance apart.
+func TestAPortCanBeComputedFromTheMembersNumber(t *testing.T) {
+	f := &field.Field{Nodes: nodes("a1@a"), Roles: []field.Role{
+		{Name: "it", Members: 3, Spread: field.SpreadNone, Program: &field.Program{Ports: map[string]field.Port{"x": {Port: 100, Each: 10}}}}}}
+	site := NewSite(f, nil)
+	for i, want := range []int{100, 110, 120} {
+		if m, not := site.Place("it", field.RoleName("it").Member(i+1), ""); not != nil || m.Ports["x"] != want {
+			t.Errorf("it-%d: got %v %v, want %d", i+1, m, not, want)
+		}
+	}
+}
+
 func TestPortsOfARangeAreGivenOutOnce(t *testing.T) {
 	f := &field.Field{Nodes: nodes("a1@a"), Roles: []field.Role{
 		{Name: "it", Program: &field.Program{Ports: map[string]field.Port{"x": {From: 10, To: 12}, "y": {From: 10, To: 12}}}},

@@ -13,11 +13,12 @@ func scene(program *field.Program) *Scene {
 		{Name: "relays", Members: 1, Program: &field.Program{Ports: map[string]field.Port{"in": {Port: 9, Scheme: "nats"}}}},
 	}}
 	return &Scene{Field: f, Members: map[field.MemberName]Member{
-		"wardens-1": {Name: "wardens-1", Role: "wardens", Node: "gull-1", Zone: "north", Address: "127.84.0.1", NodeDir: "/s/gull-1", Ports: map[string]int{"client": 7400}, Founding: true},
-		"wardens-2": {Name: "wardens-2", Role: "wardens", Node: "tern-1", Address: "127.84.0.2", NodeDir: "/s/tern-1", Ports: map[string]int{"client": 7401}, Via: "wardens-1", Captured: map[string]string{"id": "77"}},
+		"wardens-1": {Name: "wardens-1", Role: "wardens", Node: "gull-1", Zone: "north", Number: 1, Address: "127.84.0.1", NodeDir: "/s/gull-1", Ports: map[string]int{"client": 7400}, Founding: true},
+		"wardens-2": {Name: "wardens-2", Role: "wardens", Node: "tern-1", Number: 2, Address: "127.84.0.2", NodeDir: "/s/tern-1", Ports: map[string]int{"client": 7401}, Via: "wardens-1", Captured: map[string]string{"id": "77"}},
 		"relays-1":  {Name: "relays-1", Role: "relays", Address: "127.84.0.3", Ports: map[string]int{"in": 9}},
-	}, Founders: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}},
-		Joined: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}, "relays": {"relays-1"}}}
+	}, Wanted: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1", "wardens-2"}},
+		Founders: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}},
+		Joined:   map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}, "relays": {"relays-1"}}}
 }
 
 func TestEveryNameOfTheDesignCanBeUsed(t *testing.T) {
@@ -27,6 +28,9 @@ func TestEveryNameOfTheDesignCanBeUsed(t *testing.T) {
 		{`{{.Dir}} {{.Data}} {{.Version}}`, "/s/gull-1/members/wardens-1 /s/gull-1/members/wardens-1/data 3.4", "/s/tern-1/members/wardens-2 /s/tern-1/members/wardens-2/data 3.4"},
 		{`{{if .Founding}}new{{else}}{{.Leader.Member}} {{.Leader.URL "client"}}{{end}}`, "new", "wardens-1 http://127.84.0.1:7400"},
 		{`{{range .Founders}}{{.Member}} {{end}}| {{range .Joined}}{{.Member}} {{end}}`, "wardens-1 | wardens-1 ", "wardens-1 | wardens-1 wardens-2 "},
+		{`{{.Number}} {{add .Number 10}} {{sub 10 .Number}} {{mul .Number 3}} {{div 7 .Number}} {{mod 7 2}}`, "1 11 9 3 7 1", "2 12 8 6 3 1"},
+		{`{{range .Wanted}}{{.Member}} {{.Address}} {{.Port "client"}},{{end}}`, "wardens-1 127.84.0.1 7400,wardens-2 127.84.0.2 7401,", "wardens-1 127.84.0.1 7400,wardens-2 127.84.0.2 7401,"},
+		{`{{.Begins}}`, "false", "false"},
 		{`{{.Port "client"}} {{.URL "client"}}`, "7400 http://127.84.0.1:7400", "7401 http://127.84.0.2:7401"},
 		{`{{range .Calls "queue"}}{{.URL "in"}}{{end}} {{.Setting "pace"}}`, "nats://127.84.0.3:9 2s", "nats://127.84.0.3:9 2s"},
 		{`{{if .Founding}}{{else}}{{.Captured "id"}}{{end}}`, "", "77"},

@@ -74,7 +74,7 @@ type RoleLoss struct {
 	Needed  int            // votes that are needed, or 1
 	Stopped bool           // it cannot do its work by itself
 	Already bool           // nor could it before
-	Leader  bool           // it loses who leads it
+	Leader  bool           // it loses its leader
 	Through field.RoleName // that it calls and that has stopped, so that it cannot do its work either
 }
 
@@ -264,7 +264,7 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 	case l.Leader && l.Votes:
 		return fmt.Sprintf("%s: writes wait for an election, then go on, and %d more may be lost", votes, l.Losses()), Fine
 	case l.Leader:
-		return fmt.Sprintf("%s %s who leads it: writes stop until another leads; %d of %d %s left", l.Role, verb("has lost", "would lose"), l.Left, l.Of, verb("are", "would be")), Tight
+		return fmt.Sprintf("%s %s its leader: writes stop until another leads; %d of %d %s left", l.Role, verb("has lost", "would lose"), l.Left, l.Of, verb("are", "would be")), Tight
 	case l.Votes && l.Losses() == 0:
 		return votes + ": writes go on; one more loss stops them", Tight
 	case l.Votes:

@@ -56,6 +56,21 @@ func TestWhatAFaultLeadsTo(t *testing.T) {
 	}
 }
 
+// TestLosingWhatLeadsStopsWrites has the leader of a role without votes lost: others may be left, and nobody takes writes.
+func TestLosingWhatLeadsStopsWrites(t *testing.T) {
+	f, members := ferries()
+	for i := range members {
+		members[i].Leads = members[i].Name == "queue-1"
+	}
+	s := sceneOf(f, members)
+	if got := s.Fail(Fault{Member: "queue-1"}).Sentence(); !strings.Contains(got, "queue would lose its leader: writes stop until another leads") {
+		t.Errorf("losing the leader: %s", got)
+	}
+	if got := s.Fail(Fault{Member: "queue-2"}).Sentence(); strings.Contains(got, "leader") {
+		t.Errorf("losing a follower: %s", got)
+	}
+}
+
 func TestWhatIsDarkAlreadyCountsAsDark(t *testing.T) {
 	f, members := ferries()
 	members[1].Works = false // store-2

@@ -1,6 +1,8 @@
 package tide
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -51,6 +53,24 @@ func TestTheSpanFollowsTheLifeOfTheField(t *testing.T) {
 		}
 	}
 	if got := Span(nil, noon); got != 30*time.Second {
+		t.Errorf("a field without a past: %s", got)
+	}
+}
+
+// TestTheTideWidensUpToTheLifeOfTheField presses the key until the last minutes are shown again.
+func TestTheTideWidensUpToTheLifeOfTheField(t *testing.T) {
+	samples := []control.Sample{{At: ago(2 * 3600)}}
+	shown, chosen := Span(samples, noon), time.Duration(0)
+	var got []time.Duration
+	for range 5 {
+		chosen = Widen(samples, noon, shown, chosen)
+		got = append(got, chosen.Round(time.Minute))
+		shown = cmp.Or(chosen, Span(samples, noon))
+	}
+	if want := []time.Duration{15 * time.Minute, time.Hour, 122 * time.Minute, 0, 15 * time.Minute}; !slices.Equal(got, want) {
+		t.Errorf("got %v, want %v", got, want)
+	}
+	if got := Widen(nil, noon, 30*time.Second, 0); got != 0 {
 		t.Errorf("a field without a past: %s", got)
 	}
 }
