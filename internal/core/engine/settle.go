@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"cmp"
-	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -250,53 +248,6 @@ func (w *work) waitsOn(role, on field.RoleName) bool {
 	return needs
 }
 
-// halt stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
-// last.
-func (w *work) halt() []Fact {
-	pending := func(m *Member) bool { return m.Halted && m.Phase != Stopped && m.Ordered.Want != "" }
-	var facts []Fact
-	for _, role := range slices.Sorted(maps.Keys(w.members)) {
-		oneByOne := w.Field.Role(role) != nil && w.Field.Role(role).StopsOneByOne()
-		if oneByOne && slices.ContainsFunc(w.members[role], func(m *Member) bool { return w.ending(m) && m.Halted }) {
-			continue
-		}
-		for _, m := range w.members[role] {
-			if m.Leaving || !pending(m) || m.Ordered.Want != order.Run || w.dependantsLeft(role, pending) || w.othersFirst(m, pending) {
-				continue
-			}
-			facts = append(facts, w.order(m, order.Stop, "stop asked for"))
-			if oneByOne && !w.Nodes[m.Node].Dark {
-				break
-			}
-		}
-	}
-	return facts
-}
-
-// ending tells whether a member that was told to stop is still to be seen to have stopped.
-func (w *work) ending(m *Member) bool {
-	return m.Ordered.Want == order.Stop && m.Phase != Stopped && m.Phase != Gone && !w.Nodes[m.Node].Dark
-}
-
-// othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends
-// first hands over to members that are ending too.
-func (w *work) othersFirst(m *Member, pending func(*Member) bool) bool {
-	if w.role(m.Role).Leader != m.Name {
-		return false
-	}
-	return slices.ContainsFunc(w.members[m.Role], func(o *Member) bool { return o != m && pending(o) && w.PhaseOf(o) != Unknown })
-}
-
-// dependantsLeft tells whether a role that waits on this one still has members to be dealt with.
-func (w *work) dependantsLeft(on field.RoleName, pending func(*Member) bool) bool {
-	for role, members := range w.members {
-		if w.waitsOn(role, on) && slices.ContainsFunc(members, pending) {
-			return true
-		}
-	}
-	return false
-}
-
 // leave ends members that are on their way out, once those that replace them are ready, or once their cluster has let
 // them go. Where a whole cluster goes, dependants that go too go first.
 func (w *work) leave() []Fact {
@@ -334,93 +285,6 @@ func (w *work) forget() []Fact {
 		facts = append(facts, w.order(m, order.Gone, "its data is no longer kept"))
 	}
 	return facts
-}
-
-// restart restarts members one at a time, role by role in the order of deployment. Those known to be down come first: that is
-// how a mended configuration gets in. The leader comes last. Nobody that works is touched while another of its role is not
-// ready, or cannot be heard; whoever cannot be heard is never next.
-func (w *work) restart() []Fact {
-	for _, stage := range w.Field.Stages() {
-		for _, role := range stage {
-			members := w.active(role)
-			due := func(m *Member) bool { return m.RestartDue && (!w.held || m.RestartWhy == askedFor) }
-			if !slices.ContainsFunc(members, due) {
-				continue
-			}
-			next := w.nextRestart(role, members, due)
-			if next == nil {
-				if slices.ContainsFunc(members, func(m *Member) bool { return due(m) && m.RestartWhy == askedFor }) {
-					continue // others that were asked for need not wait for this role
-				}
-				return nil
-			}
-			o := w.order(next, order.Run, cmp.Or(next.RestartWhy, "as ordered before"))
-			o.Restart = true
-			o.Order.Round++
-			if o.Order.Spec = w.spec(next, ""); o.Order.Spec == nil {
-				return nil
-			}
-			return []Fact{o}
-		}
-	}
-	return nil
-}
-
-// nextRestart chooses who of a role is restarted next; nil while that must wait. See waitsToRestart for the words.
-func (w *work) nextRestart(role field.RoleName, members []*Member, due func(*Member) bool) *Member {
-	var next *Member
-	for _, m := range members {
-		if m.Ordered.Revision > m.Taken && !w.IsReady(m) {
-			continue // its agent has not even the order before
-		}
-		if due(m) && w.down(m) && next == nil {
-			next = m
-		}
-	}
-	if next != nil || w.blocker(w.members[role]) != nil {
-		return next
-	}
-	for _, m := range members {
-		if due(m) && w.IsReady(m) && (next == nil || w.role(m.Role).Leader == next.Name) {
-			next = m
-		}
-	}
-	return next
-}
-
-// down tells whether a member is known not to work.
-func (s *State) down(m *Member) bool {
-	if m.Halted || m.Ordered.Want != order.Run {
-		return false
-	}
-	switch s.PhaseOf(m) {
-	case Failed, Unready, Starting, Joining:
-		return true
-	}
-	return false
-}
-
-// blocker is a member of a role for which the others wait before one that works is restarted.
-func (s *State) blocker(members []*Member) *Member {
-	for _, m := range members {
-		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" || m.Leaving && !s.Nodes[m.Node].Dark {
-			return m
-		}
-	}
-	return nil
-}
-
-// stall ends a rollout of which a member has refused what it was given.
-func (w *work) stall() []Fact {
-	if !w.Rollout.Active() || w.Rollout.What == "retire" || w.Rollout.What == "stop" {
-		return nil
-	}
-	for _, m := range SortedMembers(w.State) {
-		if m.Unfit != "" && m.Phase != Gone && !m.Leaving {
-			return []Fact{RolloutFailed{What: w.Rollout.What, Why: fmt.Sprintf("%s was not changed and goes on as before: %s", m.Name, m.Unfit)}}
-		}
-	}
-	return nil
 }
 
 // drift gives running members their new spec when what it is made of has changed. What needs a restart is only marked: the

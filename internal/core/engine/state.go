@@ -15,7 +15,6 @@ import (
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
-	"lanternfield/internal/core/render"
 )
 
 // Phase is where a member stands in its life.
@@ -244,73 +243,6 @@ func (m *Member) Pending() []order.Difference {
 	return slices.DeleteFunc(order.Pending(m.Running, m.Ordered.Spec), func(d order.Difference) bool { return !slices.Contains(m.Awaits, d.What) })
 }
 
-// Claim is a member saying that it leads its role.
-type Claim struct {
-	Member field.MemberName
-	Term   uint64
-	Unsure string    // why that could not be asked again
-	At     time.Time // since when
-}
-
-// leads chooses whom the claims make the leader: the highest term; of equal ones whoever can be heard, then whoever said so
-// first. A term that is over makes nobody a leader.
-func (s *State) leads(r *Role) (Claim, bool) {
-	best, any := Claim{}, false
-	sure := func(c Claim) bool { return c.Unsure == "" && !s.outOfReach(c.Member) }
-	for _, c := range r.Claims {
-		if c.Term >= r.LeaderTerm && (!any || c.Term > best.Term || c.Term == best.Term && sure(c) && !sure(best)) {
-			best, any = c, true
-		}
-	}
-	return best, any
-}
-
-// rivals are the members that claim to lead beside the leader, where no term decides against them.
-func (s *State) rivals(r *Role) []field.MemberName {
-	var out []field.MemberName
-	for _, c := range r.Claims {
-		if c.Member != r.Leader && r.Leader != "" && c.Term == r.LeaderTerm && c.Unsure == "" && !s.outOfReach(c.Member) && !s.outOfReach(r.Leader) {
-			out = append(out, c.Member)
-		}
-	}
-	return out
-}
-
-// claim notes what a member says of leading, and who leads by that.
-func (s *State) claim(role field.RoleName, c Claim, leads bool, at time.Time) {
-	r := s.role(role)
-	claims := slices.Clone(r.Claims)
-	i := slices.IndexFunc(claims, func(x Claim) bool { return x.Member == c.Member })
-	switch {
-	case !leads && i >= 0:
-		claims = slices.Delete(claims, i, i+1)
-	case leads && i >= 0:
-		c.At = claims[i].At
-		claims[i] = c
-	case leads:
-		c.At = at
-		claims = append(claims, c)
-		slices.SortFunc(claims, func(a, b Claim) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Member, b.Member)) })
-	}
-	r.Claims = claims
-	s.judgeClaims(r, at)
-}
-
-// judgeClaims finds out who leads by what members say.
-func (s *State) judgeClaims(r *Role, at time.Time) {
-	before := r.Leader
-	best, any := s.leads(r)
-	if !any {
-		r.Leader, r.HandedOver = "", ""
-	} else {
-		r.Leader, r.LeaderTerm = best.Member, best.Term
-	}
-	if r.Leader != before && any {
-		r.LeaderSince, r.HandedOver = at, ""
-		s.shape++ // who was admitted by one that is gone follows the new one
-	}
-}
-
 // NewState is the state before any event.
 func NewState() *State {
 	s := &State{}
@@ -516,95 +448,6 @@ func (s *State) live() plan.Live {
 		}
 	}
 	return l
-}
-
-// scene is what templates see.
-func (s *State) scene() *render.Scene {
-	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
-		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}}
-	for role, members := range s.byRole() {
-		for _, m := range members {
-			s.draw(sc, m)
-			if via := s.Members[s.follows(m)]; via != nil && via.Phase == Gone { // what it was told at its start stays so
-				s.draw(sc, via)
-			}
-			if !m.Leaving {
-				sc.Wanted[role] = append(sc.Wanted[role], m.Name)
-			}
-			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
-				sc.Joined[role] = append(sc.Joined[role], m.Name)
-			}
-		}
-	}
-	for name, r := range s.Roles {
-		sc.Founders[name] = r.Founders
-		for _, f := range r.Founders { // frozen: also those that are gone by now
-			if m := s.Members[f]; m != nil && m.Phase == Gone {
-				s.draw(sc, m)
-			}
-		}
-	}
-	return sc
-}
-
-// draw puts what templates may know of a member into the scene.
-func (s *State) draw(sc *render.Scene, m *Member) {
-	n := s.Nodes[m.Node]
-	if n == nil {
-		return
-	}
-	at := m.Member
-	at.Ports = s.ports(m)
-	drawn := sceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
-	drawn.Number, drawn.Begins = m.Number, m.Begins
-	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
-	if e := s.entry(m); e != nil {
-		drawn.ID = e.ID
-	}
-	sc.Members[m.Name] = drawn
-}
-
-// ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.
-func (s *State) ports(m *Member) map[string]int {
-	r := s.Field.Role(m.Role)
-	if r == nil || r.Program == nil {
-		return m.Ports
-	}
-	same := len(m.Ports) == len(r.Program.Ports)
-	for name, p := range r.Program.Ports {
-		n := p.Of(m.Number)
-		same = same && (n == 0 || m.Ports[name] == n)
-	}
-	if same {
-		return m.Ports
-	}
-	out := map[string]int{}
-	for name, p := range r.Program.Ports {
-		if n := cmp.Or(p.Of(m.Number), m.Ports[name]); n != 0 {
-			out[name] = n
-		}
-	}
-	return out
-}
-
-// follows is who .Leader is for a member: who led as it was admitted; once that one is gone for good, who leads now.
-func (s *State) follows(m *Member) field.MemberName {
-	via := s.Members[m.Via]
-	if r := s.Roles[m.Role]; via != nil && r != nil && (via.Phase == Gone || via.Left) && r.Leader != "" && r.Leader != m.Name {
-		return r.Leader
-	}
-	return m.Via
-}
-
-func sceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
-	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
-		Founding: founding, Via: via}
-	if n != nil {
-		out.Zone = n.Zone
-	}
-	out.Number = m.Name.Number()
-	return out
 }
 
 // SortedMembers lists all members, those that are gone too, by name.

@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"cmp"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/place"
+	"lanternfield/internal/core/render"
+)
+
+// scene is what templates see.
+func (s *State) scene() *render.Scene {
+	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
+		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
+		Wanted: map[field.RoleName][]field.MemberName{}}
+	for role, members := range s.byRole() {
+		for _, m := range members {
+			s.draw(sc, m)
+			if via := s.Members[s.follows(m)]; via != nil && via.Phase == Gone { // what it was told at its start stays so
+				s.draw(sc, via)
+			}
+			if !m.Leaving {
+				sc.Wanted[role] = append(sc.Wanted[role], m.Name)
+			}
+			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
+				sc.Joined[role] = append(sc.Joined[role], m.Name)
+			}
+		}
+	}
+	for name, r := range s.Roles {
+		sc.Founders[name] = r.Founders
+		for _, f := range r.Founders { // frozen: also those that are gone by now
+			if m := s.Members[f]; m != nil && m.Phase == Gone {
+				s.draw(sc, m)
+			}
+		}
+	}
+	return sc
+}
+
+// draw puts what templates may know of a member into the scene.
+func (s *State) draw(sc *render.Scene, m *Member) {
+	n := s.Nodes[m.Node]
+	if n == nil {
+		return
+	}
+	at := m.Member
+	at.Ports = s.ports(m)
+	drawn := sceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
+	drawn.Number, drawn.Begins = m.Number, m.Begins
+	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
+	if e := s.entry(m); e != nil {
+		drawn.ID = e.ID
+	}
+	sc.Members[m.Name] = drawn
+}
+
+// ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.
+func (s *State) ports(m *Member) map[string]int {
+	r := s.Field.Role(m.Role)
+	if r == nil || r.Program == nil {
+		return m.Ports
+	}
+	same := len(m.Ports) == len(r.Program.Ports)
+	for name, p := range r.Program.Ports {
+		n := p.Of(m.Number)
+		same = same && (n == 0 || m.Ports[name] == n)
+	}
+	if same {
+		return m.Ports
+	}
+	out := map[string]int{}
+	for name, p := range r.Program.Ports {
+		if n := cmp.Or(p.Of(m.Number), m.Ports[name]); n != 0 {
+			out[name] = n
+		}
+	}
+	return out
+}
+
+// follows is who .Leader is for a member: who led as it was admitted; once that one is gone for good, who leads now.
+func (s *State) follows(m *Member) field.MemberName {
+	via := s.Members[m.Via]
+	if r := s.Roles[m.Role]; via != nil && r != nil && (via.Phase == Gone || via.Left) && r.Leader != "" && r.Leader != m.Name {
+		return r.Leader
+	}
+	return m.Via
+}
+
+func sceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
+	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
+		Founding: founding, Via: via}
+	if n != nil {
+		out.Zone = n.Zone
+	}
+	out.Number = m.Name.Number()
+	return out
+}

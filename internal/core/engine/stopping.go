@@ -1,0 +1,56 @@
+package engine
+
+import (
+	"maps"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// halt stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
+// last.
+func (w *work) halt() []Fact {
+	pending := func(m *Member) bool { return m.Halted && m.Phase != Stopped && m.Ordered.Want != "" }
+	var facts []Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		oneByOne := w.Field.Role(role) != nil && w.Field.Role(role).StopsOneByOne()
+		if oneByOne && slices.ContainsFunc(w.members[role], func(m *Member) bool { return w.ending(m) && m.Halted }) {
+			continue
+		}
+		for _, m := range w.members[role] {
+			if m.Leaving || !pending(m) || m.Ordered.Want != order.Run || w.dependantsLeft(role, pending) || w.othersFirst(m, pending) {
+				continue
+			}
+			facts = append(facts, w.order(m, order.Stop, "stop asked for"))
+			if oneByOne && !w.Nodes[m.Node].Dark {
+				break
+			}
+		}
+	}
+	return facts
+}
+
+// ending tells whether a member that was told to stop is still to be seen to have stopped.
+func (w *work) ending(m *Member) bool {
+	return m.Ordered.Want == order.Stop && m.Phase != Stopped && m.Phase != Gone && !w.Nodes[m.Node].Dark
+}
+
+// othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends
+// first hands over to members that are ending too.
+func (w *work) othersFirst(m *Member, pending func(*Member) bool) bool {
+	if w.role(m.Role).Leader != m.Name {
+		return false
+	}
+	return slices.ContainsFunc(w.members[m.Role], func(o *Member) bool { return o != m && pending(o) && w.PhaseOf(o) != Unknown })
+}
+
+// dependantsLeft tells whether a role that waits on this one still has members to be dealt with.
+func (w *work) dependantsLeft(on field.RoleName, pending func(*Member) bool) bool {
+	for role, members := range w.members {
+		if w.waitsOn(role, on) && slices.ContainsFunc(members, pending) {
+			return true
+		}
+	}
+	return false
+}
