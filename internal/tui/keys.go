@@ -52,7 +52,7 @@ func newKeys() keyMap {
 		Fewer:    bind("-", "one member fewer", "-"),
 		Grab:     bind("g", "grab this member, to drop it on another node", "g"),
 		Drop:     bind("enter", "drop it here", "enter", "g"),
-		Pin:      bind("i", "pin this member to its node, or let it go", "i"),
+		Pin:      bind("i", "pin this member to its node, or unpin it", "i"),
 		Undo:     bind("u", "undo the newest change", "u"),
 		Redo:     bind("U", "make it again", "U"),
 		Findings: bind("f", "what is wrong or risky, and what mends it", "f"),

@@ -460,7 +460,7 @@ func (a *app) can() panel.Foot {
 	switch {
 	case m != nil && m.Unsent:
 		add(a.keys.Grab, "put it on another node")
-		add(a.keys.Pin, "pin it here, or let it go")
+		add(a.keys.Pin, "pin it here, or unpin it")
 		add(a.keys.Remove, "take it out of the draft")
 		add(a.keys.Change, "change its role, its node")
 		add(a.keys.Files, "read its config files")

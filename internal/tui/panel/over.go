@@ -63,7 +63,7 @@ func frame(g *grid.Grid, k look.Look, title, foot string, lines []line, from int
 		put(*l.beside, x+w/2, y+2+i, w/2-2)
 	}
 	if more := len(lines) - from - shown; more > 0 {
-		foot = fmt.Sprintf("%s   (%d more lines: down)", foot, more)
+		foot = fmt.Sprintf("%s   (down: %d more)", foot, more)
 	}
 	g.Clip(x+2, y+h-1, w-4, foot, k.Quiet())
 	return shown
