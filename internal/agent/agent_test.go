@@ -50,7 +50,12 @@ func started(t *testing.T, dir string) (c *Client, end func()) {
 			}
 		}
 	}
-	t.Cleanup(end)
+	t.Cleanup(func() {
+		end()
+		for _, pid := range FindAll(dir) { // members outlive their agent; nobody outlives the test
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	})
 	return NewClient(strings.TrimSpace(string(buf[:n])), "secret"), end
 }
 
