@@ -79,18 +79,20 @@ sleep 0.5
 press f Down
 shot "$out/findings.png"
 press Escape u
-# A role that may stand in fewer zones than it does: the board proposes what then moves.
-sed -i '/kit: crew$/a\    where: zone != "lighthouse"' "$file"
+# A zone that was kept free for a while, and may be used again: the board proposes who moves there.
+sed -i '/kit: relay$/a\    where: zone != "lighthouse"' "$file"
+lf deploy "$file" --yes >/dev/null
+sed -i '/where: zone != "lighthouse"$/d' "$file"
 sleep 1.5
 home
 press p
 sleep 0.5
 shot "$out/proposal.png"
 press Escape
-sed -i '/where: zone != "lighthouse"$/d' "$file"
 sleep 1.5
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
+sleep 1.5
 home
 press plus plus
 sleep 1.2
