@@ -184,7 +184,7 @@ func TestTheBoardIsDrawnForAReport(t *testing.T) {
 		}
 	}
 	for _, test := range []struct{ args, want string }{
-		{"bord -o x.svg", "there is no export \"bord\"; did you mean board?"}, {"board", "where to?"}, {"board -o x.png", "where to? Say -o OUT.svg or -o OUT.pdf"},
+		{"bord -o x.svg", "there is no export \"bord\"; did you mean board?"}, {"board", "where to?"}, {"board -o x.png", "x.png cannot be written as png: board is written to -o x.svg or -o x.pdf"},
 		{"board -o /nowhere/x.svg", "the drawing cannot be written"},
 	} {
 		if out, code := x.try(20*time.Second, append([]string{"export", x.file}, strings.Fields(test.args)...)...); code != 2 || !strings.Contains(out, test.want) {
