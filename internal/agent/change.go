@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -65,6 +66,23 @@ func (m *member) fit(ctx context.Context) error {
 		return errors.Join(err, putBack(m.disk.member(m.name), changed))
 	}
 	return nil
+}
+
+// takeBack puts the files in force back where an agent before has ended in the middle of a change: what it had written was
+// perhaps not checked yet. What is ordered is brought to the member anew after that.
+func (m *member) takeBack() error {
+	before, ordered := m.applied.Spec, m.order.Spec
+	if before == nil || ordered == nil || m.applied.Revision == m.order.Revision {
+		return nil
+	}
+	_, err := writeFiles(m.disk.member(m.name), order.ChangedFiles(ordered, before))
+	for _, f := range ordered.Files {
+		added := !slices.ContainsFunc(before.Files, func(o order.File) bool { return o.Path == f.Path })
+		if added && !f.Once { // what is written once may have become the program's own
+			err = errors.Join(err, removeIfThere(filepath.Join(m.disk.member(m.name), f.Path)))
+		}
+	}
+	return err
 }
 
 // change brings another spec to a running member as far as that needs no restart. Changed files are checked first; when

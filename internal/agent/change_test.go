@@ -144,6 +144,50 @@ func TestTheNextAgentCarriesOutWhatWasTaken(t *testing.T) {
 	eventually(t, "it has read the new file", func() bool { return strings.HasSuffix(fileText(t, dir, "members/it-1/read"), "good 2\n") })
 }
 
+// TestWhatAnAgentLeftUncheckedIsCheckedByTheNext has the agent end after it wrote a changed file, and before its check: the next
+// one finds the file as it was ordered, and checks it all the same.
+func TestWhatAnAgentLeftUncheckedIsCheckedByTheNext(t *testing.T) {
+	dir := t.TempDir()
+	c, end := started(t, dir)
+	var heard uint64
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: checked("good 1\n", field.OnReload)})
+	until(t, c, &heard, order.Ready)
+	end()
+	spec := checked("bad 2\n", field.OnReload)
+	spec.Files = append(spec.Files, order.File{Path: "more.conf", Mode: 0o644, Content: "more\n"})
+	taken := order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: spec}
+	if err := writeSafe(filepath.Join(dir, "keep/it-1/order.json"), taken); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := writeFiles(filepath.Join(dir, "members/it-1"), spec.Files); err != nil {
+		t.Fatal(err)
+	}
+	c, _ = started(t, dir)
+	until(t, c, &heard, order.Adopted)
+	if r := until(t, c, &heard, order.Reloaded); r.Revision != 2 || !strings.Contains(r.Why, "unknown keyword bad") {
+		t.Errorf("got %+v", r)
+	}
+	if got := fileText(t, dir, "members/it-1/it.conf"); got != "good 1\n" {
+		t.Errorf("the file in force is %q", got)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "members/it-1/more.conf")); !os.IsNotExist(err) {
+		t.Errorf("a file of the refused change is left: %v", err)
+	}
+}
+
+// TestAChangedModeIsSet gives a file with a secret to its owner alone, with the content that it had.
+func TestAChangedModeIsSet(t *testing.T) {
+	dir := t.TempDir()
+	for _, mode := range []uint32{0o644, 0o600} {
+		if _, err := writeFiles(dir, []order.File{{Path: "it.conf", Mode: mode, Content: "x"}}); err != nil {
+			t.Fatal(err)
+		}
+		if info, err := os.Stat(filepath.Join(dir, "it.conf")); err != nil || uint32(info.Mode().Perm()) != mode {
+			t.Errorf("want mode %o: %v, %v", mode, info.Mode(), err)
+		}
+	}
+}
+
 // TestAProgramIsLookedForBeforeAnythingIsStopped orders a restart with a program that is not there.
 func TestAProgramIsLookedForBeforeAnythingIsStopped(t *testing.T) {
 	c, _ := started(t, t.TempDir())

@@ -177,7 +177,7 @@ func writeFiles(dir string, files []order.File) (changed []replaced, err error) 
 		was := replaced{File: f}
 		if info, err := os.Lstat(name); err == nil {
 			old, err := os.ReadFile(name)
-			if f.Once || err == nil && string(old) == f.Content {
+			if f.Once || err == nil && string(old) == f.Content && info.Mode().Perm() == fs.FileMode(f.Mode) {
 				continue
 			}
 			was.old, was.mode, was.there = old, info.Mode().Perm(), err == nil

@@ -219,6 +219,9 @@ func (m *member) adopted(ctx context.Context, p *process) {
 	if m.applied.Spec == nil {
 		m.apply(m.order.Revision, m.order.Spec) // an agent of an older version did not note it
 	}
+	if err := m.takeBack(); err != nil {
+		slog.Error("the files in force cannot be put back", "member", m.name, "error", err)
+	}
 	if m.order.Want == order.Run && m.kept.Round == m.order.Round && m.applied.Spec != nil {
 		m.change(ctx) // the agent before may have ended between taking an order and carrying it out
 	}

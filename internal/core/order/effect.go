@@ -26,7 +26,7 @@ func Effect(before, after *Spec) field.OnChange {
 	if !maps.Equal(before.Ports, after.Ports) {
 		return field.OnRestart // who asks it, and who calls it, would look elsewhere
 	}
-	for _, f := range changedFiles(before, after) {
+	for _, f := range ChangedFiles(before, after) {
 		raise(f.OnChange)
 	}
 	if len(after.Apply) > 0 && !reflect.DeepEqual(before.Apply, after.Apply) {
@@ -40,8 +40,8 @@ func startsOtherwise(a, b *Spec) bool {
 	return !slices.Equal(a.Command, b.Command) || !maps.Equal(a.Env, b.Env) || a.User != b.User || a.Version != b.Version
 }
 
-// changedFiles lists the files of a spec that differ from those of the one before, but for those that are the program's own.
-func changedFiles(before, after *Spec) []File {
+// ChangedFiles lists the files of a spec that differ from those of the one before, but for those that are the program's own.
+func ChangedFiles(before, after *Spec) []File {
 	old := map[string]File{}
 	for _, f := range before.Files {
 		old[f.Path] = f
@@ -62,7 +62,7 @@ func Answered(before, after *Spec) bool {
 	case field.OnReload, field.OnApply:
 		return true
 	}
-	return len(after.Validate) > 0 && len(changedFiles(before, after)) > 0
+	return len(after.Validate) > 0 && len(ChangedFiles(before, after)) > 0
 }
 
 // InForce gives what a member runs with after its agent has taken another spec and has not restarted it: the process and
@@ -116,7 +116,7 @@ func Differences(a, b *Spec) []Difference {
 	add("the environment", !maps.Equal(a.Env, b.Env), b.OnChange, false)
 	add("the ports", !maps.Equal(a.Ports, b.Ports), field.OnRestart, false)
 	add("the user", a.User != b.User, b.OnChange, false)
-	for _, f := range changedFiles(a, b) {
+	for _, f := range ChangedFiles(a, b) {
 		add("the file "+f.Path, true, f.OnChange, false)
 	}
 	add("what it is called with (apply)", len(b.Apply) > 0 && !reflect.DeepEqual(a.Apply, b.Apply), field.OnApply, false)
