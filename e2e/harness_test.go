@@ -297,6 +297,16 @@ func (x *trial) processes() []process {
 	return found
 }
 
+// witnesses counts the members' processes that run.
+func (x *trial) witnesses() (n int) {
+	for _, p := range x.processes() {
+		if strings.Contains(p.what, " witness ") {
+			n++
+		}
+	}
+	return n
+}
+
 // agents gives the pids of the trial's agents.
 func (x *trial) agents() []int {
 	var pids []int

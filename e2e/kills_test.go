@@ -97,13 +97,7 @@ func TestKilledControllersAndAgentsLoseNothing(t *testing.T) {
 		}
 		pids[m.PID] = true
 	}
-	running := 0
-	for _, p := range x.processes() {
-		if strings.Contains(p.what, " witness ") {
-			running++
-		}
-	}
-	if running != 9 {
+	if running := x.witnesses(); running != 9 {
 		t.Errorf("%d members' processes run, want 9: %v", running, x.processes())
 	}
 	data, _ := os.ReadFile(x.witness)

@@ -319,13 +319,7 @@ func TestSoakOfChangesUnderKills(t *testing.T) {
 	if worst.Load() > 1 {
 		t.Errorf("%v were down at the same time", where.Load())
 	}
-	running := 0
-	for _, p := range x.processes() {
-		if strings.Contains(p.what, " witness ") {
-			running++
-		}
-	}
-	if running != 6 {
+	if running := x.witnesses(); running != 6 {
 		t.Errorf("%d members' processes run, want 6: %v", running, x.processes())
 	}
 	t.Logf("%d kills over %d changes; at most %d down at a time", kills, depth-1, worst.Load())

@@ -155,13 +155,7 @@ func TestScaleOutInAndToZero(t *testing.T) {
 			t.Errorf("crews %s: %q, want %q; %s", step.n, names(), step.want, s.Verdict)
 		}
 	}
-	running := 0
-	for _, p := range x.processes() {
-		if strings.Contains(p.what, " witness ") {
-			running++
-		}
-	}
-	if running != 7 {
+	if running := x.witnesses(); running != 7 {
 		t.Errorf("%d members' processes run, want 7", running)
 	}
 	out, code := x.try(20*time.Second, "scale", "wardens", "1", "--yes")

@@ -166,7 +166,7 @@ func (a *app) stopped(snap *engine.Snapshot) error {
 		return errBadAnswer
 	}
 	fmt.Fprintf(a.err, "The deploy stopped half-way: %s\n", snap.Rollout.Failed)
-	fmt.Fprintf(a.err, "Nobody else was changed. Mend it and deploy again, or put the draft back; `lanternfield review` lists what is still due.\n")
+	fmt.Fprintf(a.err, "No further member is changed. Mend it and deploy again, or put the draft back; `lanternfield review` lists what is still due.\n")
 	return errBadAnswer
 }
 
