@@ -239,7 +239,7 @@ func crashes(dir string) error {
 }
 
 func agentOf(dir string, node field.NodeName) (int, error) {
-	data, err := os.ReadFile(filepath.Join(dir, "bench", "nodes", string(node), "agent.json"))
+	data, err := os.ReadFile(filepath.Join(dir, "bench", "nodes", string(node), "agent", "agent.json"))
 	if err != nil {
 		return 0, err
 	}

@@ -54,7 +54,7 @@ func TestProgramsThatFailGetTheWholeMessage(t *testing.T) {
 			"it-1 on gull-1 failed 3 times: the program \"no-such-program\" is not installed: it is not in PATH; install it on this node, it is tried again\n" + tried},
 		{"exits at once", "      command: [sh, -c, 'echo no tide table; echo \"\x1b[31mgiving up\" >&2; exit 3']\n      restart: {after: 50ms}\n", nil, 1, head +
 			"it-1 on gull-1 failed 3 times: ended with exit code 3\n    | no tide table\n    | giving up\n" +
-			"Its whole log is DIR/state/trouble/nodes/gull-1/members/it-1/output.log\n" + tried},
+			"Its whole log is DIR/state/trouble/nodes/gull-1/agent/logs/it-1.log\n" + tried},
 		{"never ready", "      command: [sleep, '60']\n      ports: {main: {port: 7100}}\n", []string{"--timeout", "3s"}, 1, head +
 			"T  it-1           starting\n" +
 			"trouble did not become converged within 3.0 s: 0 of 1 lit\n" +
@@ -104,7 +104,7 @@ func TestProgramThatIgnoresItsStopSignal(t *testing.T) {
 func TestProgramThatPrints100MB(t *testing.T) {
 	x := newTrial(t, one("      command: [sh, -c, 'head -c 100000000 /dev/zero | tr \"\\0\" x; exec sleep 600']\n"))
 	x.must("deploy", x.file, "--yes")
-	log := x.state + "/trouble/nodes/gull-1/members/it-1/output.log"
+	log := x.state + "/trouble/nodes/gull-1/agent/logs/it-1.log"
 	x.until("the log is cut", 30*time.Second, func() bool {
 		info, err := os.Stat(log)
 		old, err2 := os.Stat(log + ".1")

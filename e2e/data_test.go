@@ -85,10 +85,10 @@ roles:
     program: {command: [sleep, "600"]}
 `)
 	agents := func() string {
-		folders, _ := filepath.Glob(filepath.Join(x.state, "sets", "nodes", "*", "agent.json"))
+		folders, _ := filepath.Glob(filepath.Join(x.state, "sets", "nodes", "*", "agent", "agent.json"))
 		var names []string
 		for _, f := range folders {
-			names = append(names, filepath.Base(filepath.Dir(f)))
+			names = append(names, filepath.Base(filepath.Dir(filepath.Dir(f))))
 		}
 		return strings.Join(names, " ")
 	}

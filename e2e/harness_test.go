@@ -355,7 +355,7 @@ func (x *trial) contains(text string, pieces ...string) {
 // agentOf gives the pid of a node's agent.
 func (x *trial) agentOf(node string) int {
 	x.Helper()
-	data, err := os.ReadFile(filepath.Join(x.state, x.field(), "nodes", node, "agent.json"))
+	data, err := os.ReadFile(filepath.Join(x.state, x.field(), "nodes", node, "agent", "agent.json"))
 	var end struct{ PID int }
 	if err == nil {
 		err = json.Unmarshal(data, &end)

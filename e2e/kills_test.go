@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"strings"
@@ -162,17 +164,44 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 	})
 }
 
-// TestADeletedStateFolderLeavesNoOrphans takes away the folder by which agents could be found again.
-func TestADeletedStateFolderLeavesNoOrphans(t *testing.T) {
+// TestAFolderThatIsMovedStopsNobody moves the state folder away, as an unmounted disk would, and brings it back; then it is lost for good.
+func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
-	if n := len(x.processes()); n != 12 {
-		t.Fatalf("%d processes, want 9 members and 3 agents", n)
+	before := x.processes()
+	if len(before) != 12 {
+		t.Fatalf("%d processes, want 9 members and 3 agents", len(before))
+	}
+	if err := os.Rename(x.state, x.state+".away"); err != nil {
+		t.Fatal(err)
+	}
+	for until := time.Now().Add(5 * time.Second); time.Now().Before(until); time.Sleep(50 * time.Millisecond) {
+		if n := len(x.processes()); n != 12 {
+			t.Fatalf("%d processes are left of 12 after the folder was moved", n)
+		}
+	}
+	if out, code := x.try(time.Minute, "deploy", x.file, "--yes"); code != 2 || !strings.Contains(out, "it knows nothing of what was deployed there") {
+		t.Errorf("a deploy beside what runs: exit status %d\n%s", code, out)
+	}
+	if err := errors.Join(os.RemoveAll(x.state), os.Rename(x.state+".away", x.state)); err != nil {
+		t.Fatal(err)
+	}
+	x.must("deploy", x.file, "--yes")
+	if s := x.status(); s.State != "converged" || fmt.Sprint(x.processes()) != fmt.Sprint(before) {
+		t.Errorf("with its folder back: %s\n%v\nbefore\n%v", s.State, x.processes(), before)
 	}
 	if err := os.RemoveAll(x.state); err != nil {
 		t.Fatal(err)
 	}
-	x.until("everything has ended", 20*time.Second, func() bool { return len(x.processes()) == 0 })
+	for _, args := range [][]string{{"status", x.file}, {"retire", x.file, "--yes"}, {"retire", x.file, "--yes", "--take-over", "another"}} {
+		if out, code := x.try(time.Minute, args...); code != 2 || !strings.Contains(out, "saltmarsh") {
+			t.Errorf("%v: exit status %d\n%s", args, code, out)
+		}
+	}
+	x.must("retire", x.file, "--yes", "--take-over", "saltmarsh")
+	if left := x.processes(); len(left) > 0 {
+		t.Errorf("after the field was taken over and retired: %v", left)
+	}
 }
 
 // TestAnAgentThatHangsMakesItsNodeUnknown stops an agent without ending it: what is on its node is unknown, not well and

@@ -187,7 +187,7 @@ func TestTheControllerDiesUnderTheScreen(t *testing.T) {
 	var pid int
 	x.until("the first screen holds the field", 10*time.Second, func() bool {
 		var held struct{ PID int }
-		data, _ := os.ReadFile(x.state + "/saltmarsh/lock")
+		data, _ := os.ReadFile(x.state + "/saltmarsh/own/lock")
 		_ = json.Unmarshal(data, &held)
 		command, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", held.PID))
 		pid = held.PID

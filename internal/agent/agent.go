@@ -3,11 +3,12 @@
 package agent
 
 import (
+	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -21,6 +22,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/identity"
 )
 
 // Options are what an agent is started with.
@@ -28,7 +30,8 @@ type Options struct {
 	Dir     string         // the agent's own folder, made by the ground
 	Node    field.NodeName // for messages
 	Address string         // where it listens; the port is chosen by the kernel
-	Ready   *os.File       // gets a line when the agent answers; may be nil
+	// Enrol leads to who has started the agent: there it gets its certificate, and says when it answers.
+	Enrol io.ReadWriteCloser
 }
 
 // Endpoint is where an agent answers, as it writes it to its folder.
@@ -45,12 +48,15 @@ type Agent struct {
 	disk    layout
 	id      string // made once; never changes
 	reports *reportLog
-	token   string
+	party   identity.Agent
+	groups  *hierarchy
+	adrift  bool // its folder is not where it was
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
 
 	mu      sync.Mutex // guards what follows
 	memory  memory
+	taken   uint64 // the highest revision of any order or operation
 	members map[field.MemberName]*held
 	working map[field.MemberName]*work // operations by the member that they are about
 	quit    context.CancelFunc
@@ -70,20 +76,32 @@ var ErrRunning = errors.New("another agent runs in this folder")
 // Run is an agent from its first breath to its last. It returns when the context ends or the controller dismisses it.
 func Run(ctx context.Context, o Options) error {
 	debug.SetGCPercent(30) // an agent shall be small: it sits beside what matters
-	a := &Agent{options: o, disk: layout{o.Dir}, members: map[field.MemberName]*held{}, working: map[field.MemberName]*work{}}
-	lock, err := holdLock(a.disk.lock())
-	if errors.Is(err, errStillAlive) {
-		return ErrRunning
+	a := &Agent{options: o, disk: layout{dir: o.Dir}, members: map[field.MemberName]*held{}, working: map[field.MemberName]*work{}}
+	if err := MakeFolders(o.Dir); err != nil {
+		return diskError(err)
+	}
+	for _, name := range []string{filepath.Join(o.Dir, "agent.lock"), a.disk.lock()} { // an agent of an older version holds the first
+		if _, err := os.Lstat(name); err != nil && name != a.disk.lock() {
+			continue
+		}
+		lock, err := holdLock(name)
+		if errors.Is(err, errStillAlive) {
+			return ErrRunning
+		}
+		if err != nil {
+			return err
+		}
+		defer lock.Close()
+	}
+	seal, err := a.party.Enrol(o.Enrol)
+	if err == nil {
+		a.disk.sealer, err = identity.NewSealer(seal)
 	}
 	if err != nil {
 		return err
 	}
-	defer lock.Close()
-	token, err := os.ReadFile(a.disk.token())
-	if err != nil {
-		return fmt.Errorf("the agent's token cannot be read: %w", err)
-	}
-	a.token = string(token)
+	a.groups = findHierarchy(o.Dir, true)
+	defer a.groups.remove()
 	if err := a.recall(); err != nil {
 		return err
 	}
@@ -97,25 +115,25 @@ func Run(ctx context.Context, o Options) error {
 
 // recall reads what an earlier agent of this folder has left.
 func (a *Agent) recall() error {
+	for _, dir := range []string{a.disk.logs(), a.disk.keeps(), a.disk.operations()} {
+		if err := makeFolder(dir, private); err != nil {
+			return diskError(err)
+		}
+	}
+	if err := a.disk.takeOverFolder(); err != nil {
+		return diskError(err)
+	}
 	err := readJSON(a.disk.memory(), &a.memory)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%s cannot be read: %w", a.disk.memory(), err)
 	}
 	if a.memory.Agent == "" {
-		id := make([]byte, 8)
-		if _, err := rand.Read(id); err != nil {
-			return err
-		}
-		a.memory.Agent = hex.EncodeToString(id)
-		if err := writeSafe(a.disk.memory(), a.memory); err != nil {
+		if a.memory.Agent, err = randomName(); err != nil {
 			return err
 		}
 	}
 	a.id = a.memory.Agent
-	if a.reports, err = openReports(a.disk.reports()); err != nil {
-		return err
-	}
-	return diskError(os.MkdirAll(a.disk.keeps(), 0o700))
+	return a.begin()
 }
 
 // resume takes up the members that are on disk.
@@ -126,7 +144,7 @@ func (a *Agent) resume(ctx context.Context) error {
 	}
 	for _, e := range entries {
 		var o order.Order
-		if readJSON(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o) == nil && o.Member != "" {
+		if a.disk.recall(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o) == nil && o.Member != "" {
 			a.hold(ctx, o)
 		}
 	}
@@ -136,7 +154,7 @@ func (a *Agent) resume(ctx context.Context) error {
 
 // hold starts supervising a member.
 func (a *Agent) hold(ctx context.Context, o order.Order) {
-	h := &held{member: newMember(a.disk, a.reports, o.Member), order: o, done: make(chan struct{})}
+	h := &held{member: newMember(a.disk, a.groups, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
 	a.members[o.Member] = h
 	a.wait.Add(1)
@@ -160,6 +178,13 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 	}
 	delete(a.members, o.Member)
 	keep := a.disk.keep(o.Member)
+	if a.memory.Revision < a.taken { // what was taken is not forgotten with its record
+		next := a.memory
+		next.Revision = a.taken
+		if err := writeQuick(a.disk.memory(), next); err == nil {
+			a.memory = next
+		}
+	}
 	if o.Revision == h.member.order.Revision {
 		if err := os.RemoveAll(keep); err != nil {
 			slog.Error("member's record cannot be removed", "member", o.Member, "error", err)
@@ -175,17 +200,16 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 	a.hold(ctx, o)
 }
 
+// sameOrder tells whether two orders of one revision say the same; the term is who says it.
+func sameOrder(a, b order.Order) bool {
+	a.Term, b.Term = 0, 0
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	return errX == nil && errY == nil && bytes.Equal(x, y)
+}
+
 // orderFile holds the newest order for a member, in what is kept of it.
 const orderFile = "order.json"
-
-// keepOrder writes an order to the disk.
-func (a *Agent) keepOrder(o order.Order) error {
-	keep := a.disk.keep(o.Member)
-	if err := os.MkdirAll(keep, 0o700); err != nil {
-		return diskError(err)
-	}
-	return writeSafe(filepath.Join(keep, orderFile), o)
-}
 
 // Refused is an order that is not taken, with the reason.
 type Refused struct {
@@ -226,13 +250,17 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 	if h != nil && o.Revision < h.order.Revision {
 		return &Refused{http.StatusConflict, fmt.Sprintf("the order has revision %d, and revision %d has been taken", o.Revision, h.order.Revision)}
 	}
+	if h != nil && o.Revision == h.order.Revision && !sameOrder(o, h.order) {
+		return &Refused{http.StatusConflict, fmt.Sprintf("another order of revision %d has been taken", o.Revision)}
+	}
 	if h != nil && o.Revision == h.order.Revision {
 		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 		return nil
 	}
-	if err := a.keepOrder(o); err != nil {
+	if err := a.disk.keepOrder(o); err != nil {
 		return &Refused{http.StatusInsufficientStorage, err.Error()}
 	}
+	a.taken = max(a.taken, o.Revision)
 	a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 	if h == nil {
 		a.hold(ctx, o)
@@ -282,16 +310,17 @@ func (a *Agent) serve(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
 	}
-	end := Endpoint{Agent: a.id, URL: "http://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
+	end := Endpoint{Agent: a.id, URL: "https://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
 	if err := writeQuick(a.disk.endpoint(), end); err != nil {
 		return err
 	}
-	server := &http.Server{Handler: a.handler(ctx), BaseContext: func(net.Listener) context.Context { return ctx }}
+	server := &http.Server{Handler: a.handler(ctx), BaseContext: func(net.Listener) context.Context { return ctx },
+		ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 8 << 10}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
-	if a.options.Ready != nil {
-		fmt.Fprintln(a.options.Ready, end.URL)
-		a.options.Ready.Close()
+	go func() { failed <- server.Serve(identity.Listen(listener, a.party.Terms())) }()
+	err = identity.Answers(a.options.Enrol, end.URL)
+	if err = errors.Join(err, a.options.Enrol.Close()); err != nil {
+		slog.Warn("who has started the agent has gone meanwhile", "error", err)
 	}
 	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
 	marks := time.NewTicker(500 * time.Millisecond)
@@ -311,26 +340,26 @@ func (a *Agent) serve(ctx context.Context) error {
 		case <-marks.C:
 			a.note()
 		case <-chores.C:
-			if a.chores() {
-				a.quit()
-			}
+			a.chores()
 		}
 	}
 }
 
-// chores cuts logs, and tells whether the agent's folder has been deleted under it: then nobody can reach it any more,
-// and what it runs is ended, since it would be found by nobody.
-func (a *Agent) chores() (orphaned bool) {
-	_, err := os.Stat(a.disk.dir)
-	orphaned = errors.Is(err, fs.ErrNotExist)
+// chores cuts logs. Where the agent's folder has been moved or unmounted, nothing is stopped for that: it is said once, and the folder is
+// waited for.
+func (a *Agent) chores() {
+	_, err := os.Stat(a.disk.own())
+	if gone := errors.Is(err, fs.ErrNotExist); gone != a.adrift {
+		a.adrift = gone
+		if gone {
+			slog.Error("the agent's folder is gone; its members go on, and it waits for the folder to come back", "folder", a.disk.dir)
+		} else {
+			slog.Info("the agent's folder is back", "folder", a.disk.dir)
+		}
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for name, h := range a.members {
-		if orphaned {
-			sweep(a.disk, name, 0)
-			continue
-		}
+	for _, h := range a.members {
 		h.rotate()
 	}
-	return orphaned
 }

@@ -17,6 +17,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/identity"
 )
 
 // started runs an agent in this process and gives a client of it; end ends it as a kill would: members go on.
@@ -25,18 +26,15 @@ func started(t *testing.T, dir string) (c *Client, end func()) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "token"), []byte("secret"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	read, write, err := os.Pipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	authority, us := parties(t)
+	ours, theirs := net.Pipe()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- Run(ctx, Options{Dir: dir, Node: "gull-1", Address: "127.0.0.1", Ready: write}) }()
-	buf := make([]byte, 256)
-	n, err := read.Read(buf)
+	go func() {
+		done <- Run(ctx, Options{Dir: dir, Node: "gull-1", Address: "127.0.0.1", Enrol: theirs})
+		theirs.Close()
+	}()
+	url, err := authority.Enrol(ours, "gull-1", make([]byte, 32))
 	if err != nil {
 		t.Fatalf("the agent did not come up: %v %v", err, <-done)
 	}
@@ -56,23 +54,52 @@ func started(t *testing.T, dir string) (c *Client, end func()) {
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
 	})
-	return NewClient(strings.TrimSpace(string(buf[:n])), "secret"), end
+	return NewClient(url, us.To("gull-1")), end
 }
+
+// parties gives the one authority of these tests, and a controller of its.
+var parties = func() func(t *testing.T) (*identity.Authority, *identity.Controller) {
+	var authority *identity.Authority
+	return func(t *testing.T) (*identity.Authority, *identity.Controller) {
+		t.Helper()
+		var err error
+		if authority == nil {
+			authority, err = identity.Open(filepath.Join(t.TempDir(), "authority.pem"))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		us, err := authority.Controller()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return authority, us
+	}
+}()
 
 func sleeper(role field.RoleName) *order.Spec {
 	return &order.Spec{Role: role, Address: "127.0.0.1", Command: []string{"sleep", "600"}, Restart: field.Restart{After: field.Duration(20 * time.Millisecond)}}
 }
+
+// lives remembers of which life the numbers are that a test has heard.
+var lives = map[*uint64]string{}
 
 // until collects reports until one is of that kind.
 func until(t *testing.T, c *Client, after *uint64, kind order.ReportKind) order.Report {
 	t.Helper()
 	deadline := time.Now().Add(20 * time.Second)
 	for time.Now().Before(deadline) {
-		news, err := c.Reports(context.Background(), *after, *after, time.Second)
+		news, err := c.Reports(context.Background(), lives[after], *after, *after, time.Second)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, r := range news.Reports {
+			if r.Life != lives[after] {
+				if r.Seq != 1 || r.Kind != order.Begun {
+					t.Fatalf("a life begins with report %d, %s", r.Seq, r.Kind)
+				}
+				lives[after], *after = r.Life, 0
+			}
 			if r.Seq != *after+1 {
 				t.Fatalf("report %d after %d: there is a hole", r.Seq, *after)
 			}
@@ -176,30 +203,26 @@ func TestASecondAgentOfAFolderIsRefused(t *testing.T) {
 	}
 }
 
-func TestOnlyTheTokenOpensTheDoor(t *testing.T) {
-	c, _ := started(t, t.TempDir())
-	wrong := NewClient(c.url, "guess")
-	for what, err := range map[string]error{
-		"put":  wrong.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run}),
-		"quit": wrong.Quit(context.Background()),
-	} {
-		var refused *Refused
-		if !errors.As(err, &refused) || refused.Status != http.StatusUnauthorized {
-			t.Errorf("%s: got %v", what, err)
-		}
+// sealedDisk is an agent's folder as the agents of these tests seal it.
+func sealedDisk(t *testing.T, dir string) layout {
+	t.Helper()
+	sealer, err := identity.NewSealer(make([]byte, 32))
+	if err != nil {
+		t.Fatal(err)
 	}
+	return layout{dir: dir, sealer: sealer}
 }
 
 func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "reports.ndjson")
-	l, err := openReports(name)
+	l, err := openReports(name, "a", "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 5 {
 		l.add(order.Report{Kind: order.Ready, Member: "it-1"})
 	}
-	l.acknowledge(2)
+	l.acknowledge("a", 2)
 	// The agent dies while it writes: the last line is cut short.
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND, 0)
 	if err != nil {
@@ -208,39 +231,66 @@ func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
 	fmt.Fprint(f, `{"seq":6,"kind":"rea`)
 	f.Close()
 
-	if l, err = openReports(name); err != nil {
+	if l, err = openReports(name, "b", ""); err != nil {
 		t.Fatal(err)
 	}
-	l.acknowledge(2)
-	seqs := func() (out []uint64) {
+	after := func(life string, seq uint64) string {
 		ctx, cancel := context.WithCancel(context.Background())
 		cancel()
-		for _, r := range l.after(ctx, 0) {
-			out = append(out, r.Seq)
+		var out []string
+		for _, r := range l.after(ctx, life, seq) {
+			out = append(out, fmt.Sprint(r.Life, r.Seq))
 		}
-		return out
+		return strings.Join(out, " ")
 	}
 	l.add(order.Report{Kind: order.Ready})
-	if got := fmt.Sprint(seqs()); got != "[3 4 5 6]" {
-		t.Errorf("got %s", got)
+	// Who has heard all of the life before, also what it was not thanked for, hears the new one only; so does who has heard more of it
+	// than was left on the disk.
+	for _, test := range []struct {
+		life string
+		seq  uint64
+		want string
+	}{{"a", 2, "a3 a4 a5 b1"}, {"a", 5, "b1"}, {"a", 9, "b1"}, {"b", 0, "a1 a2 a3 a4 a5 b1"}, {"b", 1, ""}, {"", 0, "a1 a2 a3 a4 a5 b1"}} {
+		if got := after(test.life, test.seq); got != test.want {
+			t.Errorf("after %s%d: got %q, want %q", test.life, test.seq, got, test.want)
+		}
 	}
-	l.acknowledge(6)
+	l.acknowledge("a", 4)
+	if got := after("", 0); got != "a5 b1" {
+		t.Errorf("got %q", got)
+	}
+	l.acknowledge("b", 1)
 	if err := l.compact(); err != nil {
 		t.Fatal(err)
 	}
-	if l, err = openReports(name); err != nil {
+	if l, err = openReports(name, "c", ""); err != nil {
 		t.Fatal(err)
 	}
 	l.add(order.Report{Kind: order.Ready})
-	if got := fmt.Sprint(seqs()); got != "[7]" {
-		t.Errorf("numbers went back after all was acknowledged: %s", got)
+	if got := after("b", 1); got != "c1" {
+		t.Errorf("after all was acknowledged: %q", got)
+	}
+}
+
+// TestALongReportHidesNone has one that is larger than a reader's buffer among others.
+func TestALongReportHidesNone(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "reports.ndjson")
+	l, err := openReports(name, "a", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, why := range []string{"short", strings.Repeat("long", 1<<19), "short"} {
+		l.add(order.Report{Kind: order.Unready, Member: "it-1", Why: why})
+	}
+	if l, err = openReports(name, "b", ""); err != nil || len(l.kept) != 3 {
+		t.Errorf("%d reports are left: %v", len(l.kept), err)
 	}
 }
 
 // TestReportsOfAWeekWithoutControllerStaySmall has a member crash over and over while nobody comes.
 func TestReportsOfAWeekWithoutControllerStaySmall(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "reports.ndjson")
-	l, err := openReports(name)
+	l, err := openReports(name, "a", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -275,7 +325,7 @@ func TestReportsOfAWeekWithoutControllerStaySmall(t *testing.T) {
 }
 
 func TestBackOffDoublesUpToItsMost(t *testing.T) {
-	m := newMember(layout{t.TempDir()}, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
 	m.order.Spec = &order.Spec{Restart: field.Restart{After: field.Duration(time.Second), Most: field.Duration(10 * time.Second)}}
 	for attempt, want := range []time.Duration{0, 1, 2, 4, 8, 10, 10} {
 		m.kept.Attempt = attempt
@@ -296,8 +346,8 @@ func probed(t *testing.T, handler http.HandlerFunc) *asker {
 	t.Cleanup(server.Close)
 	host, port, _ := net.SplitHostPort(server.Listener.Addr().String())
 	number, _ := strconv.Atoi(port)
-	w := &watcher{member: "it-1", dir: t.TempDir(), spec: &order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}}}
-	return w.asker()
+	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	return m.asker(&order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}})
 }
 
 func TestProbesJudgeAnswers(t *testing.T) {
@@ -371,7 +421,7 @@ func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	ready := make(chan struct{})
-	w := &watcher{member: "it-1", spec: a.spec, since: time.Now(), report: func(r order.Report) {
+	w := &watcher{member: "it-1", spec: a.spec, ask: a, since: time.Now(), report: func(r order.Report) {
 		if r.Kind == order.Ready {
 			close(ready)
 		}
@@ -386,7 +436,7 @@ func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
 }
 
 func TestLogsAreCutInPlace(t *testing.T) {
-	m := newMember(layout{t.TempDir()}, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -443,7 +493,7 @@ func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
 		t.Errorf("an order on a full disk: %v", err)
 	}
 	// A crash on a full disk is reported all the same, and tried again until there is space.
-	for _, pid := range find(layout{dir}, "it-1", 0) {
+	for _, pid := range find(layout{dir: dir}, "it-1", 0) {
 		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
 	if exit := until(t, c, &heard, order.Exited); exit.Incarnation != first.Incarnation {
@@ -519,7 +569,7 @@ func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
 		t.Errorf("got %+v of %s", exit.Exit, exit.Member)
 	}
 	waitFor(t, func() bool {
-		news, err := c.Reports(context.Background(), heard, heard, time.Second)
+		news, err := c.Reports(context.Background(), lives[&heard], heard, heard, time.Second)
 		return err == nil && news.Measures["it-1"].Memory > 50<<20
 	})
 	for i, name := range []field.MemberName{"it-1", "it-2"} {
@@ -530,7 +580,7 @@ func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
 
 // TestDataIsNeverPutOverOther has data put aside where some is already: neither is lost.
 func TestDataIsNeverPutOverOther(t *testing.T) {
-	l := layout{t.TempDir()}
+	l := layout{dir: t.TempDir()}
 	for _, name := range []string{filepath.Join(l.data("it-1"), "new"), filepath.Join(l.aside("it-1"), "old")} {
 		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte("x"), 0o600)); err != nil {
 			t.Fatal(err)

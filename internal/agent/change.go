@@ -37,7 +37,7 @@ func (m *member) apply(revision uint64, spec *order.Spec) {
 		return
 	}
 	m.applied = applied{revision, spec}
-	if err := writeQuick(m.appliedFile(), m.applied); err != nil {
+	if err := m.disk.save(m.appliedFile(), m.applied, false); err != nil {
 		slog.Error("what is in force cannot be noted", "member", m.name, "error", err)
 	}
 }
@@ -58,12 +58,12 @@ func (m *member) fit(ctx context.Context) error {
 	if _, err := lookUp(spec.Command[0], spec.LookIn); err != nil {
 		return err
 	}
-	changed, err := writeFiles(m.disk.member(m.name), spec.Files)
+	changed, err := m.disk.writeFiles(m.name, spec, spec.Files)
 	if err == nil {
 		err = m.validate(ctx, spec)
 	}
 	if err != nil {
-		return errors.Join(err, putBack(m.disk.member(m.name), changed))
+		return errors.Join(err, m.disk.putBack(m.name, changed))
 	}
 	return nil
 }
@@ -75,11 +75,11 @@ func (m *member) takeBack() error {
 	if before == nil || ordered == nil || m.applied.Revision == m.order.Revision {
 		return nil
 	}
-	_, err := writeFiles(m.disk.member(m.name), order.ChangedFiles(ordered, before))
+	_, err := m.disk.writeFiles(m.name, before, order.ChangedFiles(ordered, before))
 	for _, f := range ordered.Files {
 		added := !slices.ContainsFunc(before.Files, func(o order.File) bool { return o.Path == f.Path })
 		if added && !f.Once { // what is written once may have become the program's own
-			err = errors.Join(err, removeIfThere(filepath.Join(m.disk.member(m.name), f.Path)))
+			err = errors.Join(err, m.disk.removeFile(m.name, f.Path))
 		}
 	}
 	return err
@@ -118,13 +118,13 @@ func (m *member) change(ctx context.Context) {
 // bring writes changed files, checks them and has the program take those that it takes while it runs. It tells whether the
 // program was asked to.
 func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err error) {
-	spec, dir := m.order.Spec, m.disk.member(m.name)
-	changed, err := writeFiles(dir, spec.Files)
+	spec := m.order.Spec
+	changed, err := m.disk.writeFiles(m.name, spec, spec.Files)
 	if err == nil && len(changed) > 0 {
 		err = m.validate(ctx, spec)
 	}
 	if err != nil {
-		return false, errors.Join(err, putBack(dir, changed))
+		return false, errors.Join(err, m.disk.putBack(m.name, changed))
 	}
 	var later []replaced // for the next start
 	for _, f := range changed {
@@ -132,7 +132,7 @@ func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err 
 			later = append(later, f)
 		}
 	}
-	if err := putBack(dir, later); err != nil {
+	if err := m.disk.putBack(m.name, later); err != nil {
 		return false, err
 	}
 	switch order.Effect(before, spec) {
@@ -150,7 +150,7 @@ func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err 
 	}
 	m.uncalled = m.uncalled && err != nil
 	if err != nil {
-		return false, errors.Join(err, putBack(dir, changed))
+		return false, errors.Join(err, m.disk.putBack(m.name, changed))
 	}
 	return true, nil
 }
@@ -198,7 +198,7 @@ func (m *member) reload(ctx context.Context) error {
 }
 
 func (m *member) helperAsker(spec *order.Spec) *asker {
-	return &asker{member: m.name, spec: spec, dir: m.disk.member(m.name), compile: newCompiled()}
+	return m.asker(spec)
 }
 
 // helper runs a command that helps to run the member. What it wrote is kept whole in a file; its last lines are part of the error.

@@ -133,7 +133,7 @@ func TestTheNextAgentCarriesOutWhatWasTaken(t *testing.T) {
 	until(t, c, &heard, order.Ready)
 	end()
 	taken := order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: checked("good 2\n", field.OnReload)}
-	if err := writeSafe(filepath.Join(dir, "keep/it-1/order.json"), taken); err != nil {
+	if err := sealedDisk(t, dir).keepOrder(taken); err != nil {
 		t.Fatal(err)
 	}
 	c, _ = started(t, dir)
@@ -156,10 +156,10 @@ func TestWhatAnAgentLeftUncheckedIsCheckedByTheNext(t *testing.T) {
 	spec := checked("bad 2\n", field.OnReload)
 	spec.Files = append(spec.Files, order.File{Path: "more.conf", Mode: 0o644, Content: "more\n"})
 	taken := order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: spec}
-	if err := writeSafe(filepath.Join(dir, "keep/it-1/order.json"), taken); err != nil {
+	if err := sealedDisk(t, dir).keepOrder(taken); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := writeFiles(filepath.Join(dir, "members/it-1"), spec.Files); err != nil {
+	if _, err := sealedDisk(t, dir).writeFiles("it-1", spec, spec.Files); err != nil {
 		t.Fatal(err)
 	}
 	c, _ = started(t, dir)
@@ -179,10 +179,11 @@ func TestWhatAnAgentLeftUncheckedIsCheckedByTheNext(t *testing.T) {
 func TestAChangedModeIsSet(t *testing.T) {
 	dir := t.TempDir()
 	for _, mode := range []uint32{0o644, 0o600} {
-		if _, err := writeFiles(dir, []order.File{{Path: "it.conf", Mode: mode, Content: "x"}}); err != nil {
+		l := layout{dir: dir}
+		if _, err := l.writeFiles("it-1", &order.Spec{}, []order.File{{Path: "it.conf", Mode: mode, Content: "x"}}); err != nil {
 			t.Fatal(err)
 		}
-		if info, err := os.Stat(filepath.Join(dir, "it.conf")); err != nil || uint32(info.Mode().Perm()) != mode {
+		if info, err := os.Stat(filepath.Join(dir, "members/it-1/it.conf")); err != nil || uint32(info.Mode().Perm()) != mode {
 			t.Errorf("want mode %o: %v, %v", mode, info.Mode(), err)
 		}
 	}
@@ -322,7 +323,7 @@ socketserver.TCPServer(("127.0.0.1", %d), H).serve_forever()'`, port)}
 	} else {
 		t.Logf("known %s after it was stopped", after)
 	}
-	news, err := c.Reports(context.Background(), heard, heard, 0)
+	news, err := c.Reports(context.Background(), lives[&heard], heard, heard, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

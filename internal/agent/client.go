@@ -3,31 +3,96 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/identity"
 )
 
 // Client speaks to one agent.
 type Client struct {
-	url, token string
-	http       *http.Client
+	url  string
+	http *http.Client
+	// Sign issues a certificate for a signing request of this agent; nil where its certificate is not renewed.
+	Sign func(request []byte) ([]byte, error)
 }
 
-// NewClient makes a client for the agent that answers at that URL.
-func NewClient(url, token string) *Client {
-	return &Client{url: url, token: token, http: &http.Client{Transport: &http.Transport{
+// NewClient makes a client for the agent that answers at that URL, on those terms.
+func NewClient(url string, terms *tls.Config) *Client {
+	return &Client{url: url, http: &http.Client{Transport: &http.Transport{TLSClientConfig: terms, TLSHandshakeTimeout: 3 * time.Second,
 		MaxIdleConnsPerHost: 4, ReadBufferSize: 4 << 10, WriteBufferSize: 4 << 10, Proxy: nil}}}
 }
 
+// ErrUntrusted says that who answers cannot show that it is the node's agent, or does not take us for its controller. It was told
+// nothing.
+var ErrUntrusted = errors.New("who answers at its agent's address is not its agent")
+
 // Close lets go of the connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// Standing asks who the agent is, and how far it has come; ErrUntrusted says that it cannot show that it is this node's agent.
+func (c *Client) Standing(ctx context.Context) (s order.Standing, err error) {
+	body, err := c.do(ctx, http.MethodGet, "/v1/standing", nil)
+	if err != nil {
+		return s, err
+	}
+	return s, json.Unmarshal(body, &s)
+}
+
+// Account asks what is left of members on the node.
+func (c *Client) Account(ctx context.Context) (left []string, err error) {
+	body, err := c.do(ctx, http.MethodGet, "/v1/account", nil)
+	if err != nil {
+		return nil, err
+	}
+	return left, json.Unmarshal(body, &left)
+}
+
+// Lacks says what the log of a controller lacks that an agent was told, or has told.
+type Lacks struct{ Why string }
+
+func (l *Lacks) Error() string { return l.Why }
+
+// Claim has the agent obey a controller. An error of type *Lacks is its refusal.
+func (c *Client) Claim(ctx context.Context, claim order.Claim) error {
+	data, err := json.Marshal(claim)
+	if err != nil {
+		return err
+	}
+	_, err = c.do(ctx, http.MethodPut, "/v1/claim", data)
+	var refused *Refused
+	if errors.As(err, &refused) && refused.Status == http.StatusPreconditionFailed {
+		return &Lacks{refused.Why}
+	}
+	return err
+}
+
+// renewal is where an agent asks for, and takes, a new certificate.
+const renewal = "/v1/certificate"
+
+// renew gives the agent a new certificate. Connections that are open go on; new ones show the new one.
+func (c *Client) renew(ctx context.Context) error {
+	request, err := c.do(ctx, http.MethodPost, renewal, nil)
+	if err != nil {
+		return err
+	}
+	certificate, err := c.Sign(request)
+	if err != nil {
+		return err
+	}
+	_, err = c.do(ctx, http.MethodPut, renewal, certificate)
+	c.http.CloseIdleConnections()
+	return err
+}
 
 // Put sends an order. An error of type *Refused is the agent's answer; any other means that it could not be asked.
 func (c *Client) Put(ctx context.Context, o order.Order) error {
@@ -49,9 +114,9 @@ func (c *Client) Operate(ctx context.Context, o order.Operation) error {
 	return err
 }
 
-// Reports waits for reports above a number and acknowledges those up to ack; 0 acknowledges none.
-func (c *Client) Reports(ctx context.Context, after, ack uint64, wait time.Duration) (*News, error) {
-	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/reports?after=%d&ack=%d&wait=%s", after, ack, wait), nil)
+// Reports waits for reports that come after that number of that life, and acknowledges those up to ack; 0 acknowledges none.
+func (c *Client) Reports(ctx context.Context, life string, after, ack uint64, wait time.Duration) (*News, error) {
+	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/reports?life=%s&after=%d&ack=%d&wait=%s", life, after, ack, wait), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +158,15 @@ func (c *Client) do(ctx context.Context, method, path string, data []byte) ([]by
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
 	res, err := c.http.Do(req)
+	if err == nil && c.Sign != nil && path != renewal && res.TLS != nil && time.Now().After(identity.DueAt(res.TLS.PeerCertificates[0])) {
+		if err := c.renew(ctx); err != nil {
+			slog.Warn("an agent's certificate cannot be renewed", "agent", c.url, "error", err)
+		}
+	}
+	if identity.Untrusted(err) {
+		return nil, fmt.Errorf("%w: %w", ErrUntrusted, err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("its agent does not answer: %s", plainNet(err))
 	}

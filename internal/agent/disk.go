@@ -12,20 +12,28 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/identity"
 )
 
-// layout is an agent's folder. A member's own folder holds what its program sees; what the agent must remember of it is
-// kept apart, so that no config file of a program can overwrite it.
-type layout struct{ dir string }
+// layout is a node's folder. What the agent itself writes is in a folder that nobody else may enter. The way down to a member's own
+// folder may be passed by others, since programs run as users of their own, and holds nothing but folders.
+type layout struct {
+	dir    string
+	sealer *identity.Sealer // nil: what is kept is not sealed
+}
 
-func (l layout) endpoint() string { return filepath.Join(l.dir, "agent.json") }
-func (l layout) token() string    { return filepath.Join(l.dir, "token") }
-func (l layout) lock() string     { return filepath.Join(l.dir, "agent.lock") }
-func (l layout) reports() string  { return filepath.Join(l.dir, "reports.ndjson") }
-func (l layout) memory() string   { return filepath.Join(l.dir, "memory.json") }
-func (l layout) keeps() string    { return filepath.Join(l.dir, "keep") }
+func (l layout) own() string      { return OwnFolder(l.dir) }
+func (l layout) endpoint() string { return EndpointFile(l.dir) }
+func (l layout) lock() string     { return filepath.Join(l.own(), "agent.lock") }
+func (l layout) reports() string  { return filepath.Join(l.own(), "reports.ndjson") }
+func (l layout) memory() string   { return filepath.Join(l.own(), "memory.json") }
+func (l layout) keeps() string    { return filepath.Join(l.own(), "keep") }
+func (l layout) logs() string     { return filepath.Join(l.own(), "logs") }
+func (l layout) log(m field.MemberName) string {
+	return LogFile(l.dir, m)
+}
 func (l layout) operations() string {
-	return filepath.Join(l.dir, "operations")
+	return filepath.Join(l.own(), "operations")
 }
 func (l layout) operation(m field.MemberName) string {
 	return filepath.Join(l.operations(), string(m)+".json")
@@ -34,7 +42,7 @@ func (l layout) keep(m field.MemberName) string {
 	return filepath.Join(l.keeps(), string(m))
 }
 func (l layout) member(m field.MemberName) string { return render.MemberDir(l.dir, m) }
-func (l layout) data(m field.MemberName) string   { return filepath.Join(l.member(m), "data") }
+func (l layout) data(m field.MemberName) string   { return filepath.Join(l.member(m), dataFolder) }
 func (l layout) aside(m field.MemberName) string  { return filepath.Join(l.dir, "kept", string(m)) } // the data of one that is gone
 
 // putAside moves a member's data to where it outlives the member, and gives how many bytes that is. It may be repeated.
@@ -45,7 +53,7 @@ func (l layout) putAside(m field.MemberName) (bytes int64, kept bool, err error)
 		if !emptyDir(to) {
 			return 0, false, fmt.Errorf("its data cannot be put aside: there is data of it in %s already. Move one of the two away", to)
 		}
-		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.RemoveAll(to)); err != nil {
+		if err := errors.Join(makeFolder(filepath.Dir(to), private), os.RemoveAll(to)); err != nil {
 			return 0, false, diskError(err)
 		}
 		if err := os.Rename(from, to); err != nil {
@@ -72,16 +80,10 @@ func (l layout) takeBack(m field.MemberName) error {
 	if !emptyDir(to) {
 		return fmt.Errorf("there is data that was kept of it in %s, and other data in %s. Move one of the two away", from, to)
 	}
-	if err := errors.Join(os.MkdirAll(l.member(m), 0o755), os.RemoveAll(to)); err != nil {
+	if err := errors.Join(makeFolder(filepath.Dir(l.member(m)), passable), os.MkdirAll(l.member(m), private), os.RemoveAll(to)); err != nil {
 		return diskError(err)
 	}
 	return diskError(os.Rename(from, to))
-}
-
-// memory is what the agent as a whole must not forget.
-type memory struct {
-	Agent string `json:"agent"` // identity, made once
-	Term  uint64 `json:"term"`  // the highest seen
 }
 
 // keptProcess is what must be known of a member's process to find it again. It is written before the fork with PID 0.
@@ -94,21 +96,28 @@ type keptProcess struct {
 	Ended       bool  `json:"ended"`
 	Attempt     int   `json:"attempt"`
 
+	Group   string `json:"group,omitempty"` // its control group; empty where it has none
+	GroupV2 bool   `json:"group_v2,omitempty"`
+
 	Revision uint64 `json:"revision,omitempty"` // of the order that it was started with
 	Refused  uint64 `json:"refused,omitempty"`  // the revision whose spec was found unfit: the one before stays in force
 }
 
 // writeSafe replaces a file whole, and returns after it is on the disk.
-func writeSafe(name string, value any) error { return replace(name, value, true) }
+func writeSafe(name string, value any) error { return write(name, value, true) }
 
 // writeQuick replaces a file whole, without waiting for the disk: enough for what dies with the machine anyway.
-func writeQuick(name string, value any) error { return replace(name, value, false) }
+func writeQuick(name string, value any) error { return write(name, value, false) }
 
-func replace(name string, value any, sync bool) error {
+func write(name string, value any, sync bool) error {
 	data, err := json.Marshal(value)
 	if err != nil {
 		return err
 	}
+	return replace(name, data, sync)
+}
+
+func replace(name string, data []byte, sync bool) error {
 	tmp := name + ".new"
 	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -161,6 +170,7 @@ func diskError(err error) error {
 	return err
 }
 
+// readJSON reads a file that was written by save, by writeSafe or by writeQuick.
 func readJSON(name string, into any) error {
 	data, err := os.ReadFile(name)
 	if err != nil {
@@ -169,28 +179,65 @@ func readJSON(name string, into any) error {
 	return json.Unmarshal(data, into)
 }
 
+// save replaces a file whole with a value that may hold secrets, sealed.
+func (l layout) save(name string, value any, sync bool) error {
+	data, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	if l.sealer != nil {
+		data = l.sealer.Seal(data)
+	}
+	return replace(name, data, sync)
+}
+
+// keepOrder writes an order to the disk.
+func (l layout) keepOrder(o order.Order) error {
+	if err := makeFolder(l.keep(o.Member), private); err != nil {
+		return diskError(err)
+	}
+	return l.save(filepath.Join(l.keep(o.Member), orderFile), o, true)
+}
+
+// recall reads what save wrote.
+func (l layout) recall(name string, into any) error {
+	data, err := os.ReadFile(name)
+	if err == nil && l.sealer != nil {
+		data, err = l.sealer.Open(data)
+	}
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(data, into)
+}
+
 // writeFiles puts a member's config files in place. Those already as wanted, and those that are written once and are there,
 // are left alone; it gives those that changed, also where it fails half-way.
-func writeFiles(dir string, files []order.File) (changed []replaced, err error) {
+func (l layout) writeFiles(m field.MemberName, spec *order.Spec, files []order.File) (changed []replaced, err error) {
+	who, err := accountOf(spec.User)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.prepare(m, who); err != nil {
+		return nil, err
+	}
+	b, err := openBeneath(l.member(m), who.owner)
+	if err != nil {
+		return nil, diskError(err)
+	}
+	defer b.close()
 	for _, f := range files {
-		name := filepath.Join(dir, f.Path)
-		was := replaced{File: f}
-		if info, err := os.Lstat(name); err == nil {
-			old, err := os.ReadFile(name)
-			if f.Once || err == nil && string(old) == f.Content && info.Mode().Perm() == fs.FileMode(f.Mode) {
-				continue
-			}
-			was.old, was.mode, was.there = old, info.Mode().Perm(), err == nil
+		was := replaced{File: f, owner: who.owner}
+		if f.Once && b.there(f.Path) {
+			continue
 		}
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			return changed, diskError(err)
+		old, mode, err := b.read(f.Path)
+		if err == nil && string(old) == f.Content && mode == fs.FileMode(f.Mode) {
+			continue
 		}
-		tmp := name + ".new"
-		if err := os.WriteFile(tmp, []byte(f.Content), fs.FileMode(f.Mode)); err != nil {
-			return changed, diskError(errors.Join(err, removeIfThere(tmp)))
-		}
-		if err := errors.Join(os.Chmod(tmp, fs.FileMode(f.Mode)), os.Rename(tmp, name)); err != nil {
-			return changed, diskError(err)
+		was.old, was.mode, was.there = old, mode, err == nil
+		if err := b.write(f.Path, []byte(f.Content), fs.FileMode(f.Mode)); err != nil {
+			return changed, err
 		}
 		changed = append(changed, was)
 	}
@@ -200,22 +247,42 @@ func writeFiles(dir string, files []order.File) (changed []replaced, err error) 
 // replaced is a file that was written, with what it replaced.
 type replaced struct {
 	order.File
+	owner owner
 	old   []byte
 	mode  fs.FileMode
 	there bool // there was one before
 }
 
 // putBack undoes what writeFiles did to those files.
-func putBack(dir string, changed []replaced) error {
+func (l layout) putBack(m field.MemberName, changed []replaced) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	b, err := openBeneath(l.member(m), changed[0].owner)
+	if err != nil {
+		return diskError(err)
+	}
+	defer b.close()
 	var errs []error
 	for _, f := range changed {
-		name := filepath.Join(dir, f.Path)
-		if !f.there {
-			errs = append(errs, removeIfThere(name))
-			continue
+		if f.there {
+			errs = append(errs, b.write(f.Path, f.old, f.mode))
+		} else {
+			errs = append(errs, b.remove(f.Path))
 		}
-		tmp := name + ".new"
-		errs = append(errs, errors.Join(os.WriteFile(tmp, f.old, f.mode), os.Chmod(tmp, f.mode), os.Rename(tmp, name)))
 	}
 	return diskError(errors.Join(errs...))
+}
+
+// removeFile removes a config file.
+func (l layout) removeFile(m field.MemberName, name string) error {
+	b, err := openBeneath(l.member(m), owner{})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return diskError(err)
+	}
+	defer b.close()
+	return diskError(b.remove(name))
 }

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +21,7 @@ func (m *member) logSize() int64 {
 	return 0
 }
 
-func (m *member) logFile() string { return filepath.Join(m.disk.member(m.name), "output.log") }
+func (m *member) logFile() string { return m.disk.log(m.name) }
 
 // lastLines are the last lines that this incarnation wrote, fit for a screen.
 func (m *member) lastLines() []string {
@@ -76,7 +75,7 @@ func (m *member) rotate() {
 		return
 	}
 	defer f.Close()
-	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err == nil {
 		_, err = io.Copy(old, io.NewSectionReader(f, info.Size()-logKeep, logKeep))
 		err = errors.Join(err, old.Close())

@@ -12,7 +12,7 @@ import (
 // logOf makes a member whose log can be written.
 func logOf(t *testing.T) (*member, func(text string)) {
 	t.Helper()
-	m := newMember(layout{t.TempDir()}, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {
 		t.Fatal(err)
 	}

@@ -18,11 +18,13 @@ import (
 type member struct {
 	name    field.MemberName
 	disk    layout
+	groups  *hierarchy // where its group is; nil where there are none
 	reports *reportLog
 	orders  chan order.Order
 
 	order    order.Order
 	kept     keptProcess
+	cgroup   *cgroup // that its processes are in; nil for none
 	applied  applied // the newest spec that was found fit
 	proc     *process
 	watching context.CancelFunc
@@ -49,8 +51,8 @@ const (
 	wellAfter = 10 * time.Second
 )
 
-func newMember(l layout, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), look: newLook()}
+func newMember(l layout, groups *hierarchy, reports *reportLog, name field.MemberName) *member {
+	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -59,6 +61,11 @@ func (m *member) report(r order.Report) {
 		r.Incarnation = m.kept.Incarnation
 	}
 	m.reports.add(r)
+}
+
+// asker asks the member as the spec says.
+func (m *member) asker(spec *order.Spec) *asker {
+	return &asker{member: m.name, spec: spec, disk: m.disk, cgroup: m.cgroup, compile: newCompiled()}
 }
 
 // give hands over the newest order; one that is waiting is replaced by it.
@@ -183,9 +190,12 @@ func (m *member) take(ctx context.Context, o order.Order) bool {
 // resume finds the process that an earlier agent left running.
 func (m *member) resume(ctx context.Context) {
 	_ = readJSON(m.processFile(), &m.kept)
-	_ = readJSON(m.appliedFile(), &m.applied)
+	_ = m.disk.recall(m.appliedFile(), &m.applied)
 	if m.kept.Incarnation == 0 || m.kept.Ended {
 		return
+	}
+	if m.cgroup = nil; m.kept.Group != "" { // the group that it was started in, which may be another than ours would be
+		m.cgroup = &cgroup{m.kept.Group, m.kept.GroupV2}
 	}
 	if p, err := adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
 		m.adopted(ctx, p)
@@ -195,7 +205,7 @@ func (m *member) resume(ctx context.Context) {
 	// shows its environment within moments.
 	deadline := time.Now().Add(5 * time.Second)
 	for lockHeld(m.aliveLock()) && time.Now().Before(deadline) {
-		pids := find(m.disk, m.name, m.kept.Incarnation)
+		pids := m.find(m.kept.Incarnation)
 		if len(pids) > 0 && m.kept.PID == 0 {
 			if p, err := adopt(pids[0], startTime(pids[0])); err == nil {
 				m.kept.PID, m.kept.StartTime = p.pid, startTime(p.pid)
@@ -204,7 +214,7 @@ func (m *member) resume(ctx context.Context) {
 			}
 		}
 		if m.kept.PID > 0 {
-			sweep(m.disk, m.name, m.kept.PID) // children of a main process that has ended
+			m.sweep(m.kept.PID) // children of a main process that has ended
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
@@ -245,12 +255,13 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if spec == nil || len(spec.Command) == 0 {
 		return failed(fmt.Errorf("its order says nothing to run"))
 	}
-	if lockHeld(m.aliveLock()) {
-		sweep(m.disk, m.name, m.kept.PID)
-		if lockHeld(m.aliveLock()) {
+	if lockHeld(m.aliveLock()) || len(m.cgroup.processes()) > 0 {
+		m.sweep(m.kept.PID)
+		if lockHeld(m.aliveLock()) || len(m.cgroup.processes()) > 0 {
 			return failed(errStillAlive)
 		}
 	}
+	m.cgroup = m.groups.of(m.name)
 	if err := portHolder(spec); err != nil {
 		return failed(err)
 	}
@@ -261,10 +272,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(fmt.Errorf("its data in %s is gone; it has voted, and without its data it would vote anew on what was decided. "+
 			"Put the data back, or have another take its place", m.disk.data(m.name)))
 	}
-	if err := os.MkdirAll(m.disk.member(m.name), 0o755); err != nil {
-		return failed(diskError(err))
-	}
-	if _, err := writeFiles(m.disk.member(m.name), spec.Files); err != nil {
+	if _, err := m.disk.writeFiles(m.name, spec, spec.Files); err != nil {
 		return failed(err)
 	}
 	if err := m.validate(ctx, spec); err != nil {
@@ -276,11 +284,14 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	}
 	before := m.kept
 	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Revision: revision, Refused: m.kept.Refused}
+	if m.cgroup != nil {
+		m.kept.Group, m.kept.GroupV2 = m.cgroup.dir, m.cgroup.v2
+	}
 	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
 		m.kept = before
 		return failed(err)
 	}
-	p, started, err := spawn(m.disk, m.name, spec, m.kept.Incarnation)
+	p, started, err := spawn(m.disk, m.name, spec, m.kept.Incarnation, m.cgroup)
 	if err != nil {
 		m.kept.Ended = true
 		m.keep()
@@ -298,7 +309,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 // noteData notes, once, that the member has data: it must never come back without.
 func (m *member) noteData() {
 	if !emptyDir(m.disk.data(m.name)) {
-		if err := writeQuick(m.dataNote(), true); err != nil {
+		if err := writeSafe(m.dataNote(), true); err != nil {
 			slog.Error("that a member has data cannot be noted", "member", m.name, "error", err)
 		}
 	}
@@ -322,7 +333,7 @@ func (m *member) watch(wasReady bool) {
 	m.watching = cancel
 	incarnation := m.kept.Incarnation
 	spec, _ := m.inForce()
-	w := &watcher{member: m.name, spec: spec, look: m.look, dir: m.disk.member(m.name), since: time.Now(), wasReady: wasReady,
+	w := &watcher{member: m.name, spec: spec, look: m.look, ask: m.asker(spec), since: time.Now(), wasReady: wasReady,
 		report: func(r order.Report) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation
@@ -400,7 +411,7 @@ func (m *member) ended(pid int) {
 		m.proc.close()
 		m.proc = nil
 	}
-	sweep(m.disk, m.name, pid)
+	m.sweep(pid)
 	m.kept.Ended = true
 	m.keep()
 }
@@ -443,7 +454,7 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 
 // remove takes away what the member had on this node, but for data that is to be kept. It tells whether that is done.
 func (m *member) remove(forced bool) bool {
-	sweep(m.disk, m.name, 0)
+	m.sweep(0)
 	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
 	var err error
 	if m.order.Keep {

@@ -52,23 +52,28 @@ func (a *Agent) Operate(ctx context.Context, o order.Operation) error {
 		return err
 	}
 	var before keptOperation
-	if readJSON(a.disk.operation(o.Member), &before) == nil {
+	if a.disk.recall(a.disk.operation(o.Member), &before) == nil {
 		switch {
+		case before.ID == o.ID && !sameOperation(before.Operation, o):
+			return &Refused{http.StatusConflict, fmt.Sprintf("another operation of number %d has been taken", o.ID)}
 		case before.ID == o.ID:
 			return nil
 		case before.ID > o.ID:
 			return &Refused{http.StatusConflict, fmt.Sprintf("the operation has number %d, and number %d has been taken", o.ID, before.ID)}
 		}
 	}
-	if err := os.MkdirAll(a.disk.operations(), 0o700); err != nil {
-		return &Refused{http.StatusInsufficientStorage, diskError(err).Error()}
-	}
-	if err := writeSafe(a.disk.operation(o.Member), keptOperation{Operation: o}); err != nil {
+	if err := a.disk.save(a.disk.operation(o.Member), keptOperation{Operation: o}, true); err != nil {
 		return &Refused{http.StatusInsufficientStorage, err.Error()}
 	}
+	a.taken = max(a.taken, o.ID)
 	a.asked.Store(time.Now().UnixNano())
 	a.work(ctx, o)
 	return nil
+}
+
+// sameOperation tells whether two operations of one number are the same step about the same member.
+func sameOperation(a, b order.Operation) bool {
+	return a.Member == b.Member && a.Procedure == b.Procedure && a.Step == b.Step
 }
 
 // work starts carrying out an operation. One before it about the same member is not tried again, but a call that has
@@ -87,7 +92,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if before != nil {
 			<-before.done
 		}
-		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, dir: a.disk.member(o.Asked), compile: newCompiled()},
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, cgroup: a.groups.of(o.Asked), compile: newCompiled()},
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},
@@ -95,7 +100,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if ctx.Err() != nil || w.overtaken.Load() {
 			return // the next agent goes on with it, or a newer one does
 		}
-		if err := writeQuick(a.disk.operation(o.Member), keptOperation{Operation: o, Ended: true}); err != nil {
+		if err := a.disk.save(a.disk.operation(o.Member), keptOperation{Operation: o, Ended: true}, false); err != nil {
 			slog.Error("the end of an operation cannot be noted", "member", o.Member, "error", err)
 		}
 		a.tell(o, result)
@@ -124,7 +129,7 @@ func (a *Agent) takeUp(ctx context.Context) {
 	entries, _ := os.ReadDir(a.disk.operations())
 	for _, e := range entries {
 		var kept keptOperation
-		if readJSON(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
+		if a.disk.recall(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
 			kept.Again, kept.Lag = true, 0
 			a.work(ctx, kept.Operation)
 		}
@@ -211,11 +216,6 @@ func (o *operation) run(ctx context.Context) order.Report {
 func (o *operation) call(ctx context.Context) (*answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, o.Do.Timeout.Or(callTimeout))
 	defer cancel()
-	if len(o.Do.Exec) > 0 {
-		if err := o.prepare(); err != nil {
-			return &answer{}, err
-		}
-	}
 	got, err := o.ask(ctx, o.Do.Call)
 	if err != nil {
 		return nil, err
@@ -225,19 +225,6 @@ func (o *operation) call(ctx context.Context) (*answer, error) {
 		err = fmt.Errorf("%s (HTTP status %d)", refusal(got), got.status) // what it says itself tells most
 	}
 	return got, err
-}
-
-// prepare makes ready for a command: it may run before the member's first start, and runs as the member's user.
-func (o *operation) prepare() error {
-	if err := errors.Join(os.MkdirAll(o.dir, 0o755), os.MkdirAll(filepath.Join(o.dir, "data"), 0o700)); err != nil {
-		return diskError(err)
-	}
-	if o.spec.User == "" || o.as != nil {
-		return nil
-	}
-	var err error
-	o.as, err = credential(o.spec.User, o.dir)
-	return err
 }
 
 // happened asks the cluster whether the operation has had its effect.

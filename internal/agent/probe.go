@@ -13,7 +13,6 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"reflect"
 	"slices"
 	"strconv"
@@ -38,8 +37,8 @@ type answer struct {
 type asker struct {
 	member  field.MemberName
 	spec    *order.Spec
-	dir     string
-	as      *syscall.Credential // whom commands run as; nil for the agent's own user
+	disk    layout
+	cgroup  *cgroup // that commands are run in; nil for none
 	compile map[string]*vm.Program
 }
 
@@ -152,19 +151,25 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	if err != nil {
 		return nil, err
 	}
+	who, err := accountOf(a.spec.User)
+	if err == nil {
+		err = a.disk.prepare(a.member, who) // it may be asked before its first start
+	}
+	if err != nil {
+		return nil, err
+	}
 	cmd := exec.CommandContext(ctx, program, args[1:]...)
-	cmd.Dir = a.dir
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: a.as}
+	cmd.Dir = a.disk.member(a.member)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.credential}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = 100 * time.Millisecond
 	// Marked as the member's: a command may leave a process behind, which is to be found when the member goes.
-	cmd.Env = append(os.Environ(), envMember+"="+string(a.member), envHome+"="+filepath.Dir(filepath.Dir(a.dir)))
-	for k, v := range a.spec.Env {
-		cmd.Env = append(cmd.Env, k+"="+v)
-	}
+	cmd.Env = environment(a.disk, a.member, a.spec)
 	out := &bounded{}
 	cmd.Stdout, cmd.Stderr = out, out
-	err = cmd.Run()
+	if err = a.cgroup.start(cmd); err == nil {
+		err = cmd.Wait()
+	}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		return nil, fmt.Errorf("%s: %w", args[0], err)

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -35,41 +36,34 @@ const (
 	envHome        = "LANTERNFIELD_HOME"
 )
 
-// Marks tells whether a variable, as NAME=VALUE, marks a process as a member's.
-func Marks(variable string) bool {
-	name, _, _ := strings.Cut(variable, "=")
-	return name == envMember || name == envIncarnation || name == envHome
-}
-
 // spawn starts the member's program. Its output goes to a file opened for appending; the lock that it inherits is held
 // until the last process of this incarnation has ended, whatever becomes of the agent.
-func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int) (*process, int64, error) {
+func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int, cg *cgroup) (*process, int64, error) {
 	program, err := lookUp(spec.Command[0], spec.LookIn)
 	if err != nil {
 		return nil, 0, err
 	}
-	if err := os.MkdirAll(l.data(m), 0o700); err != nil {
-		return nil, 0, diskError(err)
+	who, err := accountOf(spec.User)
+	if err == nil {
+		err = who.mayEnter(l.member(m))
+	}
+	if err != nil {
+		return nil, 0, err
 	}
 	held, err := holdLock(filepath.Join(l.keep(m), "alive.lock"))
 	if err != nil {
 		return nil, 0, err
 	}
 	defer held.Close()
-	out, err := os.OpenFile(filepath.Join(l.member(m), "output.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	out, err := openLog(l.log(m), who)
 	if err != nil {
 		return nil, 0, diskError(err)
 	}
 	defer out.Close()
 	cmd := &exec.Cmd{Path: program, Args: append([]string{spec.Command[0]}, spec.Command[1:]...), Dir: l.member(m),
-		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true}}
-	cmd.Env = environment(l, m, spec, incarnation)
-	if spec.User != "" {
-		if cmd.SysProcAttr.Credential, err = credential(spec.User, l.member(m)); err != nil {
-			return nil, 0, err
-		}
-	}
-	if err := cmd.Start(); err != nil {
+		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.credential}}
+	cmd.Env = append(environment(l, m, spec), envIncarnation+"="+strconv.Itoa(incarnation))
+	if err := cg.start(cmd); err != nil {
 		return nil, 0, fmt.Errorf("%s could not be started: %w", program, err)
 	}
 	p := &process{pid: cmd.Process.Pid, exited: make(chan order.Exit, 1)}
@@ -83,51 +77,16 @@ func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int) (*pr
 	return p, startTime(p.pid), nil
 }
 
-func environment(l layout, m field.MemberName, spec *order.Spec, incarnation int) []string {
-	env := []string{envMember + "=" + string(m), envIncarnation + "=" + strconv.Itoa(incarnation), envHome + "=" + l.dir}
-	for _, key := range []string{"PATH", "LANG", "TZ", "TMPDIR"} {
-		if v, ok := os.LookupEnv(key); ok {
-			env = append(env, key+"="+v)
+// openLog opens what a member writes to. It belongs to the member's user, so that the member may open its own output again by its
+// descriptor, in a folder that only the agent may enter.
+func openLog(name string, who *account) (*os.File, error) {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
+	if err == nil && os.Geteuid() == 0 {
+		if err = f.Chown(who.uid, who.gid); err != nil {
+			f.Close()
 		}
 	}
-	env = append(env, "HOME="+l.data(m))
-	for key, value := range spec.Env {
-		env = append(env, key+"="+value)
-	}
-	return env
-}
-
-func credential(name, dir string) (*syscall.Credential, error) {
-	u, err := user.Lookup(name)
-	if err != nil {
-		return nil, fmt.Errorf("the user %q is not known on this node", name)
-	}
-	uid, _ := strconv.Atoi(u.Uid)
-	gid, _ := strconv.Atoi(u.Gid)
-	if uid == os.Geteuid() {
-		return nil, nil
-	}
-	if os.Geteuid() != 0 {
-		return nil, fmt.Errorf("the program is to run as %s, and this agent is not root, so it cannot change the user", name)
-	}
-	for at := dir; at != "/" && at != "."; at = filepath.Dir(at) {
-		info, err := os.Stat(at)
-		if err != nil {
-			return nil, err
-		}
-		owner, _ := info.Sys().(*syscall.Stat_t)
-		if info.Mode()&0o001 == 0 && (owner == nil || int(owner.Uid) != uid) && at != dir {
-			return nil, fmt.Errorf("the program is to run as %s, who may not enter %s (%s); name a state folder that others may pass through with --state",
-				name, at, info.Mode().Perm())
-		}
-	}
-	err = filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		return os.Lchown(path, uid, gid)
-	})
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, err
+	return f, err
 }
 
 // ownName is the command by which kits name the program that the agent itself is.
@@ -283,20 +242,37 @@ func startTime(pid int) int64 {
 
 // FindAll lists the living processes that were started for members on the node with that folder: members, what they started, and
 // what commands about them left behind.
-func FindAll(dir string) []int { return withEnvironment([]byte(envHome + "=" + dir)) }
+func FindAll(dir string) []int { return FindIn([]string{dir})[dir] }
 
-// find lists the living processes of a member by their environment. Incarnation 0 means any.
-func find(l layout, m field.MemberName, incarnation int) []int {
-	wanted := [][]byte{[]byte(envMember + "=" + string(m)), []byte(envHome + "=" + l.dir)}
-	if incarnation > 0 {
-		wanted = append(wanted, []byte(envIncarnation+"="+strconv.Itoa(incarnation)))
+// FindIn does the same for many nodes in one look at the machine's processes.
+func FindIn(dirs []string) map[string][]int {
+	found := map[string][]int{}
+	wanted := map[string]string{}
+	for _, dir := range dirs {
+		wanted[envHome+"="+dir] = dir
+		if h := findHierarchy(dir, false); h != nil {
+			groups, _ := filepath.Glob(filepath.Join(h.dir, "*", "cgroup.procs"))
+			for _, g := range groups {
+				found[dir] = append(found[dir], (&cgroup{filepath.Dir(g), h.v2}).processes()...)
+			}
+		}
 	}
-	return withEnvironment(wanted...)
+	eachEnvironment(func(pid int, vars map[string]bool) {
+		for mark, dir := range wanted {
+			if vars[mark] {
+				found[dir] = append(found[dir], pid)
+			}
+		}
+	})
+	for dir, pids := range found {
+		slices.Sort(pids)
+		found[dir] = slices.Compact(pids)
+	}
+	return found
 }
 
-// withEnvironment lists the living processes that have all those variables.
-func withEnvironment(wanted ...[]byte) []int {
-	var pids []int
+// eachEnvironment goes through the living processes, but for this one, with their variables as NAME=VALUE.
+func eachEnvironment(each func(pid int, vars map[string]bool)) {
 	entries, _ := os.ReadDir("/proc")
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
@@ -304,36 +280,53 @@ func withEnvironment(wanted ...[]byte) []int {
 			continue
 		}
 		data, err := os.ReadFile("/proc/" + e.Name() + "/environ")
-		if err != nil || len(data) == 0 {
+		if err != nil || !bytes.Contains(data, []byte(envHome+"=")) {
 			continue
 		}
-		vars := bytes.Split(data, []byte{0})
-		all := true
-		for _, w := range wanted {
-			found := false
-			for _, v := range vars {
-				if bytes.Equal(v, w) {
-					found = true
-					break
-				}
-			}
-			all = all && found
+		if state, _ := stat(pid); state == 'Z' || state == 0 {
+			continue
 		}
-		if state, _ := stat(pid); all && state != 'Z' && state != 0 {
+		vars := map[string]bool{}
+		for _, v := range bytes.Split(data, []byte{0}) {
+			vars[string(v)] = true
+		}
+		each(pid, vars)
+	}
+}
+
+// find lists the living processes of a member by their environment. Incarnation 0 means any.
+func find(l layout, m field.MemberName, incarnation int) []int {
+	var pids []int
+	eachEnvironment(func(pid int, vars map[string]bool) {
+		if vars[envMember+"="+string(m)] && vars[envHome+"="+l.dir] && (incarnation == 0 || vars[envIncarnation+"="+strconv.Itoa(incarnation)]) {
 			pids = append(pids, pid)
 		}
-	}
+	})
 	return pids
 }
 
+// find lists the living processes of a member. Where they have a group, what is in it says all; elsewhere their environment does.
+func (m *member) find(incarnation int) []int {
+	if m.cgroup != nil {
+		pids := m.cgroup.processes()
+		slices.SortFunc(pids, func(a, b int) int { return cmp.Compare(startTime(a), startTime(b)) })
+		return pids
+	}
+	return find(m.disk, m.name, incarnation)
+}
+
 // sweep kills what is left of a member after its main process has ended.
-func sweep(l layout, m field.MemberName, group int) {
+func (m *member) sweep(group int) {
+	if m.cgroup != nil {
+		m.cgroup.end(5 * time.Second)
+		return
+	}
 	if group > 1 {
 		_ = syscall.Kill(-group, syscall.SIGKILL)
 	}
 	deadline := time.Now().Add(5 * time.Second)
 	for time.Now().Before(deadline) {
-		pids := find(l, m, 0)
+		pids := find(m.disk, m.name, 0)
 		if len(pids) == 0 {
 			return
 		}
@@ -402,19 +395,4 @@ func listeningInode(address string, port int) string {
 		}
 	}
 	return ""
-}
-
-// Lives tells whether that very process lives.
-func Lives(pid int, started int64) bool {
-	state, at := stat(pid)
-	return pid > 0 && state != 0 && state != 'Z' && at == started
-}
-
-// Kill kills that very process.
-func Kill(pid int, started int64) error {
-	p, err := adopt(pid, started)
-	if err != nil {
-		return nil
-	}
-	return p.signal(syscall.SIGKILL)
 }

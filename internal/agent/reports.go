@@ -23,39 +23,46 @@ type reportLog struct {
 	mu     sync.Mutex
 	name   string
 	file   *os.File
+	life   string // of which the numbers are
 	last   uint64 // the number given last
+	acked  uint64 // the number up to which those of this life were acknowledged
 	kept   []order.Report
 	size   int
 	more   chan struct{} // closed when a report comes
 	broken bool          // the file could not be written; said once
 }
 
-// numbered is the first line of the file: the number given last when it was written.
+// numbered is the first line of the file: the life in which it was written, and the number that was given last before what follows.
 type numbered struct {
+	Life string `json:"life,omitempty"`
 	Last uint64 `json:"last"`
 }
 
 // compactAt is the size of the file, in bytes, above which acknowledged reports are dropped from it.
 const compactAt = 64 << 10
 
-func openReports(name string) (*reportLog, error) {
-	l := &reportLog{name: name, more: make(chan struct{})}
+// openReports begins a life. What earlier lives have left unacknowledged is kept, with their names and numbers; where a file of an older
+// version names no life, that of the given name is meant.
+func openReports(name, life, nameless string) (*reportLog, error) {
+	l := &reportLog{name: name, life: life, more: make(chan struct{})}
 	data, err := os.Open(name)
 	if err == nil {
-		lines := bufio.NewScanner(data)
-		lines.Buffer(nil, 1<<20)
-		for first := true; lines.Scan(); first = false {
+		before := nameless
+		lines := bufio.NewReader(data)
+		for first := true; err == nil; first = false {
+			var line []byte
+			line, err = lines.ReadBytes('\n')
 			if first {
 				var n numbered
-				if json.Unmarshal(lines.Bytes(), &n) == nil {
-					l.last = n.Last
+				if json.Unmarshal(line, &n) == nil {
+					before = cmp.Or(n.Life, nameless)
 				}
 				continue
 			}
 			var r order.Report
-			if json.Unmarshal(lines.Bytes(), &r) == nil && r.Seq > 0 { // a line cut short by a crash is no report
+			if json.Unmarshal(line, &r) == nil && r.Seq > 0 { // a line cut short by a crash is no report
+				r.Life = cmp.Or(r.Life, before)
 				l.kept = append(l.kept, r)
-				l.last = max(l.last, r.Seq)
 			}
 		}
 		data.Close()
@@ -74,11 +81,7 @@ func (l *reportLog) compact() error {
 	}
 	w := bufio.NewWriter(f)
 	enc := json.NewEncoder(w)
-	first := l.last
-	if len(l.kept) > 0 {
-		first = l.kept[0].Seq - 1
-	}
-	err = enc.Encode(numbered{first})
+	err = enc.Encode(numbered{l.life, l.last})
 	for _, r := range l.kept {
 		err = errors.Join(err, enc.Encode(r))
 	}
@@ -109,23 +112,23 @@ func (l *reportLog) thin() {
 	for _, r := range l.kept {
 		newest[about{r.Member, r.Kind}] = r.Seq
 	}
-	kept, dropped, last := []order.Report(nil), 0, order.Report{}
+	kept, dropped, last, place := []order.Report(nil), 0, order.Report{}, 0
 	for _, r := range l.kept {
 		switch {
 		case r.Kind == order.Dropped:
 			dropped += r.Attempt
 		case newest[about{r.Member, r.Kind}] == r.Seq, r.Kind == order.Taken, r.Kind == order.Stopped, r.Kind == order.Removed,
-			r.Kind == order.Done, r.Kind == order.Undone, r.Kind == order.Unclear:
+			r.Kind == order.Done, r.Kind == order.Undone, r.Kind == order.Unclear, r.Kind == order.Begun:
 			kept = append(kept, r)
 			continue
 		default:
 			dropped++
 		}
-		last = r
+		last, place = r, len(kept)
 	}
 	if dropped > 0 {
-		kept = append(kept, order.Report{Seq: last.Seq, At: last.At, Kind: order.Dropped, Attempt: dropped})
-		slices.SortFunc(kept, func(a, b order.Report) int { return cmp.Compare(a.Seq, b.Seq) })
+		at := order.Report{Life: last.Life, Seq: last.Seq, At: last.At, Kind: order.Dropped, Attempt: dropped}
+		kept = slices.Insert(kept, place, at)
 	}
 	l.kept = kept
 	if err := l.compact(); err != nil {
@@ -138,7 +141,7 @@ func (l *reportLog) add(r order.Report) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.last++
-	r.Seq = l.last
+	r.Life, r.Seq = l.life, l.last
 	if r.At.IsZero() {
 		r.At = time.Now()
 	}
@@ -160,14 +163,24 @@ func (l *reportLog) add(r order.Report) {
 	l.more = make(chan struct{})
 }
 
-// acknowledge drops the reports up to that number.
-func (l *reportLog) acknowledge(seq uint64) {
+// heard gives how many of the kept reports, from the first on, are those up to that number of that life.
+func (l *reportLog) heard(life string, seq uint64) int {
+	for i := len(l.kept); i > 0; i-- {
+		if r := l.kept[i-1]; r.Life == life && r.Seq <= seq {
+			return i
+		}
+	}
+	return 0
+}
+
+// acknowledge drops the reports up to that number of that life, and all of the lives before it.
+func (l *reportLog) acknowledge(life string, seq uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	n := 0
-	for n < len(l.kept) && l.kept[n].Seq <= seq {
-		n++
+	if life == l.life {
+		l.acked = max(l.acked, min(seq, l.last))
 	}
+	n := l.heard(life, seq)
 	if n == 0 {
 		return
 	}
@@ -179,17 +192,12 @@ func (l *reportLog) acknowledge(seq uint64) {
 	}
 }
 
-// after gives the reports above that number, waiting for one until the context ends.
-func (l *reportLog) after(ctx context.Context, seq uint64) []order.Report {
+// after gives the reports that come after that number of that life, waiting for one until the context ends.
+func (l *reportLog) after(ctx context.Context, life string, seq uint64) []order.Report {
 	for {
 		l.mu.Lock()
 		more := l.more
-		var out []order.Report
-		for _, r := range l.kept {
-			if r.Seq > seq {
-				out = append(out, r)
-			}
-		}
+		out := append([]order.Report(nil), l.kept[l.heard(life, seq):]...)
 		l.mu.Unlock()
 		if len(out) > 0 {
 			return out

@@ -2,9 +2,10 @@ package agent
 
 import (
 	"context"
-	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"io"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"time"
@@ -27,9 +28,14 @@ const longestWait = 30 * time.Second
 //
 //	PUT  /v1/members/{name}               takes an order.Order
 //	PUT  /v1/operations/{id}              takes an order.Operation
-//	GET  /v1/reports?after=N&ack=N&wait=D gives News: reports above after; those up to ack are dropped
+//	GET  /v1/reports?life=L&after=N&ack=N&wait=D gives News: reports after that number of that life; those up to ack are dropped
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
 //	POST /v1/lookups                      takes a list of order.Lookup and gives a list of what is missing
+//	GET  /v1/standing                     gives an order.Standing
+//	GET  /v1/account                      gives a list of what is left of members on the node
+//	PUT  /v1/claim                        takes an order.Claim, or refuses it
+//	POST /v1/certificate                  gives a signing request for a new key
+//	PUT  /v1/certificate                  takes the certificate for it
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 func (a *Agent) handler(life context.Context) http.Handler {
 	mux := http.NewServeMux()
@@ -57,14 +63,14 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		after, _ := strconv.ParseUint(r.FormValue("after"), 10, 64)
 		ack, _ := strconv.ParseUint(r.FormValue("ack"), 10, 64)
 		wait, _ := time.ParseDuration(r.FormValue("wait"))
-		a.reports.acknowledge(ack)
+		a.reports.acknowledge(r.FormValue("life"), ack)
 		if wait > 0 { // who only looks does not wait; a controller does
 			a.asked.Store(time.Now().UnixNano())
 		}
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.after(ctx, after), Measures: a.measures()})
+		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.after(ctx, r.FormValue("life"), after), Measures: a.measures()})
 	})
 	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
 		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)
@@ -90,18 +96,47 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			_ = json.NewEncoder(w).Encode(missing)
 		}
 	})
+	mux.HandleFunc("GET /v1/standing", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(a.standing())
+	})
+	mux.HandleFunc("GET /v1/account", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(a.account())
+	})
+	mux.HandleFunc("PUT /v1/claim", func(w http.ResponseWriter, r *http.Request) {
+		var c order.Claim
+		if read(w, r, &c) {
+			again, err := a.Hear(c)
+			refuse(w, err)
+			if again {
+				slog.Warn("a person has taken the field over with another log; a successor gives account", "log", c.Log)
+				a.quit()
+			}
+		}
+	})
+	mux.HandleFunc("POST "+renewal, func(w http.ResponseWriter, _ *http.Request) {
+		request, err := a.party.Request()
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		_, _ = w.Write(request)
+	})
+	mux.HandleFunc("PUT "+renewal, func(w http.ResponseWriter, r *http.Request) {
+		certificate, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10))
+		if err == nil {
+			err = a.party.Take(certificate, nil)
+		}
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+		}
+	})
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusAccepted)
 		a.quit()
 	})
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		given := r.Header.Get("Authorization")
-		if subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+a.token)) != 1 {
-			http.Error(w, "the token is not this agent's", http.StatusUnauthorized)
-			return
-		}
-		mux.ServeHTTP(w, r)
-	})
+	return mux
 }
 
 // read takes what was ordered out of a request. It tells whether that could be read; if not, it has been said.

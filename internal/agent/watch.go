@@ -47,7 +47,7 @@ type Measure struct {
 type watcher struct {
 	member      field.MemberName
 	spec        *order.Spec
-	dir         string
+	ask         *asker
 	since       time.Time
 	wasReady    bool // adopted: has been lit before
 	report      func(order.Report)
@@ -74,8 +74,11 @@ func (l *look) poke() {
 	}
 }
 
+// asker gives each of those that probe one of its own: they remember what they compiled.
 func (w *watcher) asker() *asker {
-	return &asker{member: w.member, spec: w.spec, dir: w.dir, compile: newCompiled()}
+	own := *w.ask
+	own.compile = newCompiled()
+	return &own
 }
 
 func (w *watcher) run(ctx context.Context) {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -33,7 +34,24 @@ func (a *app) deployCommand() *cobra.Command {
 			return a.deploy(cmd, f, folder, nil, timeout)
 		}}
 	a.actFlags(cmd, &timeout)
+	a.takeOverFlag(cmd)
 	return cmd
+}
+
+func (a *app) takeOverFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.takeOver, "take-over", "", "go on with a log that lacks what the nodes were told: the field's name")
+}
+
+// takesOver goes on with the log that is here, where a person has said so.
+func (a *app) takesOver(ctx context.Context, cmd *cobra.Command, session control.Session) error {
+	if a.takeOver == "" {
+		return nil
+	}
+	err := session.Do(ctx, control.Order{What: "take over", Names: []string{a.takeOver}, By: by(cmd)})
+	if err == nil && !a.json {
+		fmt.Fprintf(a.out, "%s goes on with the log that is here.\n", a.takeOver)
+	}
+	return err
 }
 
 func (a *app) actFlags(cmd *cobra.Command, timeout *time.Duration) {
@@ -54,6 +72,9 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 		return err
 	}
 	defer session.Close()
+	if err := a.takesOver(ctx, cmd, session); err != nil {
+		return err
+	}
 	review, err := session.Review(ctx, f.Field)
 	if err != nil {
 		return err
@@ -280,6 +301,20 @@ func leaderLoss(r engine.RoleView) string {
 
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *engine.Snapshot, error) {
 	snap, err := control.Look(ctx, folder)
+	var lacks *control.LacksError
+	if a.takeOver != "" && (err == nil || errors.As(err, &lacks)) {
+		session, err := control.Open(ctx, folder, by(cmd))
+		if err == nil {
+			err = a.takesOver(ctx, cmd, session)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if snap, err = session.Snapshot(ctx); err != nil || snap.State == engine.StateDraft || snap.State == engine.StateRetired {
+			return nil, snap, errors.Join(err, session.Close())
+		}
+		return session, snap, nil
+	}
 	if err != nil && !errors.Is(err, control.ErrNothing) {
 		return nil, nil, err
 	}
@@ -293,22 +328,24 @@ func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder contr
 func (a *app) agentCommand() *cobra.Command {
 	var o agent.Options
 	var node string
-	ready := -1
+	enrol := -1
 	cmd := &cobra.Command{Use: "agent", Short: "Run the daemon of a node (started by the ground, not by hand)", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if o.Dir == "" || node == "" || o.Address == "" {
 				return errors.New("an agent needs --dir, --node and --address; controllers start agents by themselves")
 			}
 			o.Node = field.NodeName(node)
-			if ready >= 0 {
-				o.Ready = os.NewFile(uintptr(ready), "ready")
+			if enrol < 0 {
+				return errors.New("an agent gets its certificate from the controller that starts it, by --enrol-fd; controllers start agents by themselves")
 			}
+			syscall.CloseOnExec(enrol)
+			o.Enrol = os.NewFile(uintptr(enrol), "enrolment")
 			return agent.Run(cmd.Context(), o)
 		}}
 	cmd.Flags().StringVar(&o.Dir, "dir", "", "the agent's own folder")
 	cmd.Flags().StringVar(&node, "node", "", "the node's name")
 	cmd.Flags().StringVar(&o.Address, "address", "", "the node's address")
-	cmd.Flags().IntVar(&ready, "ready-fd", -1, "a file descriptor that gets a line when the agent answers")
+	cmd.Flags().IntVar(&enrol, "enrol-fd", -1, "a connection to the controller that starts it, inherited")
 	return cmd
 }
 

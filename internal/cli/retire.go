@@ -26,6 +26,7 @@ func (a *app) retireCommand() *cobra.Command {
 			}
 			return a.retire(cmd, folder, forget, timeout)
 		}}
+	a.takeOverFlag(cmd)
 	cmd.Flags().BoolVar(&forget, "forget", false, "remove the history and the receipt too")
 	a.actFlags(cmd, &timeout)
 	return cmd
@@ -34,6 +35,9 @@ func (a *app) retireCommand() *cobra.Command {
 func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, timeout time.Duration) error {
 	ctx := cmd.Context()
 	session, snap, err := a.openDeployed(ctx, cmd, folder, "retire")
+	if err == nil && session == nil {
+		return nil // taken over and taken down, and the log knows of nothing else
+	}
 	if err != nil {
 		if _, known := os.Stat(folder.Dir); forget && known == nil {
 			return control.Forget(folder)
@@ -70,7 +74,7 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 		}
 	}
 	a.printReceipt(receipt, forget, folder)
-	if len(receipt.Left) > 0 {
+	if len(receipt.Left)+len(receipt.Unconfirmed) > 0 {
 		return errBadAnswer
 	}
 	return nil
@@ -99,7 +103,12 @@ func (a *app) printReceipt(r *control.Receipt, forget bool, folder control.Folde
 	for _, left := range r.Left {
 		fmt.Fprintf(a.out, "  LEFT  %s\n", left)
 	}
+	for _, what := range r.Unconfirmed {
+		fmt.Fprintf(a.out, "  NOT CONFIRMED  %s\n", what)
+	}
 	switch {
+	case len(r.Left) == 0 && len(r.Unconfirmed) > 0:
+		fmt.Fprintf(a.out, "%s is retired, and nothing was found afterwards on this machine; %d things could not be confirmed by who ran them, see above.\n", r.Field, len(r.Unconfirmed))
 	case len(r.Left) > 0:
 		fmt.Fprintf(a.out, "%s is retired, but %d things were found afterwards; see above.\n", r.Field, len(r.Left))
 	case forget:

@@ -46,6 +46,7 @@ type app struct {
 	env      string // whose choices the file's variables take
 	json     bool
 	yes      bool
+	takeOver string // the field whose log is gone on with although it lacks something
 	logLevel string
 	screens  Screens
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -31,25 +32,17 @@ func (g *inside) Ensure(ctx context.Context, node field.NodeName, at engine.Bind
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.end[node] == nil {
-		if err := os.MkdirAll(at.Dir, 0o755); err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(filepath.Join(at.Dir, "token"), []byte(g.Token), 0o600); err != nil {
-			return nil, err
-		}
-		read, write, err := os.Pipe()
-		if err != nil {
-			return nil, err
-		}
-		defer read.Close()
+		ours, theirs := net.Pipe()
+		defer ours.Close()
 		life, cancel := context.WithCancel(g.ctx)
 		g.end[node] = cancel
 		g.all.Add(1)
 		go func() {
 			defer g.all.Done()
-			_ = agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Ready: write})
+			_ = agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Enrol: theirs})
+			theirs.Close()
 		}()
-		if _, err := read.Read(make([]byte, 200)); err != nil {
+		if _, err := g.Authority.Enrol(ours, string(node), g.Seal(node)); err != nil {
 			return nil, err
 		}
 	}
@@ -71,8 +64,8 @@ func folder(t *testing.T) Folder {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	g := &inside{ctx: ctx, end: map[field.NodeName]context.CancelFunc{}}
-	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Ground: func(dir, token string) ground.Ground {
-		g.Local = &ground.Local{Dir: dir, Token: token}
+	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Ground: func(l *ground.Local) ground.Ground {
+		g.Local = l
 		return g
 	}}
 	t.Cleanup(func() { cancel(); g.all.Wait() })

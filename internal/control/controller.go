@@ -44,6 +44,7 @@ type Controller struct {
 	tide     tide
 	failed   error
 	driving  map[field.NodeName]*driver
+	lacking  map[field.NodeName]lacking // whose agents do not obey this log
 	history  history
 }
 
@@ -105,14 +106,21 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	}
 	c := &Controller{folder: f, lock: lock, store: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
 		state: engine.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agent.Measure{},
-		driving: map[field.NodeName]*driver{}}
+		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	err = log.Read(0, func(e store.Stored) error {
 		engine.Apply(c.state, e.Event)
 		c.tide.note(c.state, e.Event)
 		return nil
 	})
+	over := engine.TakeOver{By: fmt.Sprintf("process %d (%s)", os.Getpid(), command)}
 	if err == nil {
-		err = c.take(engine.TakeOver{By: fmt.Sprintf("process %d (%s)", os.Getpid(), command)})
+		over.Mark, err = randomMark()
+	}
+	if err == nil {
+		over.Log, err = randomMark()
+	}
+	if err == nil {
+		err = c.take(over)
 	}
 	if err == nil {
 		err = c.listen()
@@ -290,6 +298,13 @@ func (c *Controller) dispatch(ctx context.Context) {
 	}
 }
 
+// retiring tells whether the field is being taken down.
+func (c *Controller) retiring() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Retiring
+}
+
 // submit hands an input to the owner and waits until it is stored.
 func (c *Controller) submit(ctx context.Context, r request) error {
 	r.reply = make(chan error, 1)
@@ -398,7 +413,7 @@ const lostWait = 4 * time.Second
 
 // Review lists what deploying the draft would change, once all nodes have been heard.
 func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
-	if err := c.heard(ctx); err != nil {
+	if err := cmp.Or(c.heard(ctx), c.trusted()); err != nil {
 		return nil, err
 	}
 	draft = c.folder.surrounded(draft)
@@ -421,10 +436,18 @@ func (c *Controller) Preview(_ context.Context, draft *field.Field, member field
 
 // Do carries out an order. A draft is judged once all nodes have been heard.
 func (c *Controller) Do(ctx context.Context, o Order) error {
-	if o.What == "deploy" {
+	if o.What == "take over" {
+		return c.takeOver(ctx, o)
+	}
+	if o.What == "deploy" || o.What == "retire" {
 		if err := c.heard(ctx); err != nil {
 			return err
 		}
+	}
+	if err := c.trusted(); err != nil {
+		return err
+	}
+	if o.What == "deploy" {
 		if o.Draft != nil {
 			o.Draft = c.folder.surrounded(o.Draft)
 			lacks, err := c.lacks(ctx, o.Draft)

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -12,6 +13,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/ground"
 )
 
 // driver carries orders to one node and brings its reports back. It decides nothing.
@@ -22,9 +24,10 @@ type driver struct {
 	agent   string // whose reports heard counts
 	heard   uint64
 
-	mu    sync.Mutex
-	tasks tasks
-	wake  chan struct{}
+	mu        sync.Mutex
+	tasks     tasks
+	accounted bool
+	wake      chan struct{}
 }
 
 // tasks is what is to be done on a node.
@@ -69,6 +72,7 @@ func (d *driver) run(ctx context.Context) {
 	pause := 20 * time.Millisecond
 	for ctx.Err() == nil {
 		if d.pending().release {
+			d.account(ctx)
 			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
 				d.tell(ctx, engine.NodeFreed{Node: d.node})
 				return
@@ -76,12 +80,27 @@ func (d *driver) run(ctx context.Context) {
 				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
 			}
 		} else if client, err := d.control.ground.Ensure(ctx, d.node, d.at); err != nil {
+			if errors.Is(err, ground.ErrAdrift) && d.control.retiring() {
+				err = errors.Join(err, d.control.ground.Abandon(d.node, d.at))
+			}
 			if ctx.Err() == nil {
 				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
 			}
 		} else {
-			if err := d.converse(ctx, client); err == nil {
+			var lacks *agent.Lacks
+			asking, done := context.WithTimeout(ctx, orderWait)
+			err := d.control.claim(asking, d, client)
+			if late := asking.Err(); late != nil {
+				err = late
+			}
+			done()
+			if err == nil {
+				err = d.converse(ctx, client)
+			}
+			if err == nil || errors.Is(err, errRelease) {
 				pause = 20 * time.Millisecond
+			} else if errors.As(err, &lacks) {
+				d.tell(ctx, engine.NodeLost{Node: d.node, Why: lacks.Why})
 			} else if ctx.Err() == nil {
 				slog.Info("lost touch with an agent", "node", d.node, "error", err)
 				if errors.Is(err, context.DeadlineExceeded) || pause > 200*time.Millisecond {
@@ -95,6 +114,28 @@ func (d *driver) run(ctx context.Context) {
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, 2*time.Second)
+	}
+}
+
+// account has the agent say what it still holds and finds, and stores that, before it is released.
+func (d *driver) account(ctx context.Context) {
+	in := engine.Account{Node: d.node}
+	client, err := d.control.ground.Find(d.node, d.at)
+	if err == nil {
+		defer client.Close()
+		asking, done := context.WithTimeout(ctx, orderWait)
+		defer done()
+		in.Left, err = client.Account(asking)
+	}
+	if err != nil && ctx.Err() == nil {
+		in.Unconfirmed = err.Error()
+	}
+	d.mu.Lock()
+	again := d.accounted
+	d.accounted = true
+	d.mu.Unlock()
+	if ctx.Err() == nil && !again {
+		d.tell(ctx, in)
 	}
 }
 
@@ -124,7 +165,7 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 	wait := time.Duration(0) // the first answer only shows that it answers
 	for {
 		asking, done := context.WithTimeout(ctx, wait+answerWait)
-		news, err := client.Reports(asking, d.heard, acknowledged, wait)
+		news, err := client.Reports(asking, d.agent, d.heard, acknowledged, wait)
 		late := asking.Err()
 		done()
 		if cause := context.Cause(ctx); cause != nil {
@@ -140,19 +181,12 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 			return err
 		}
 		wait = reportWait
-		if news.Agent != d.agent {
-			if d.heard > 0 { // another agent's numbers: begin from its first
-				d.agent, d.heard, acknowledged = news.Agent, 0, 0
-				continue
-			}
-			d.agent = news.Agent
-		}
 		d.control.note(news.Measures)
 		if n := len(news.Reports); n > 0 {
 			if !d.tell(ctx, engine.Reports{Node: d.node, Agent: news.Agent, Reports: news.Reports}) {
 				return nil
 			}
-			d.heard = news.Reports[n-1].Seq
+			d.agent, d.heard = cmp.Or(news.Reports[n-1].Life, news.Agent), news.Reports[n-1].Seq
 			acknowledged = d.heard
 		}
 		// After its reports: what follows from hearing a node shall follow from all that it had to tell.

@@ -17,7 +17,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/identity"
 )
 
 // Root is the state folder: the one given, else LANTERNFIELD_STATE, else the XDG one.
@@ -43,22 +45,39 @@ func Root(given string) (string, error) {
 type Folder struct {
 	Dir    string
 	Binary string // what agents are started from; this very program when empty
-	// Ground makes another ground than this machine's; nil for that one.
-	Ground func(dir, token string) ground.Ground
+	// Ground makes another ground than this machine's out of it; nil for that one.
+	Ground func(*ground.Local) ground.Ground
 }
 
 // FolderOf gives the folder of the field of that name below the root.
 func FolderOf(root, name string) Folder { return Folder{Dir: filepath.Join(root, name)} }
 
-func (f Folder) events() string { return filepath.Join(f.Dir, "events.db") }
-func (f Folder) lock() string   { return filepath.Join(f.Dir, "lock") }
-func (f Folder) secret() string { return filepath.Join(f.Dir, "secret") }
-func (f Folder) nodes() string  { return filepath.Join(f.Dir, "nodes") }
+// own is the part of it that nobody else may enter. The way to the nodes may be passed: members may run as users of their own.
+func (f Folder) own() string       { return filepath.Join(f.Dir, ownFolder) }
+func (f Folder) events() string    { return f.kept("events.db") }
+func (f Folder) lock() string      { return filepath.Join(f.own(), "lock") }
+func (f Folder) secret() string    { return f.kept("secret") }
+func (f Folder) authority() string { return filepath.Join(f.own(), "authority.pem") }
+func (f Folder) receipt() string   { return filepath.Join(f.own(), "receipt.json") }
+func (f Folder) nodes() string     { return filepath.Join(f.Dir, "nodes") }
+
+const ownFolder = "own"
+
+// kept is where a file is: an older version kept it in the open.
+func (f Folder) kept(name string) string {
+	now, before := filepath.Join(f.own(), name), filepath.Join(f.Dir, name)
+	if _, err := os.Lstat(now); err != nil {
+		if _, err := os.Lstat(before); err == nil {
+			return before
+		}
+	}
+	return now
+}
 
 // socket is the path of the controller's socket. Socket paths must be short, and folders may be deep, so it goes
 // through a handle of the folder.
 func (f Folder) socket() (path string, done func(), err error) {
-	dir, err := os.Open(f.Dir)
+	dir, err := os.Open(f.own())
 	if err != nil {
 		return "", nil, err
 	}
@@ -73,7 +92,40 @@ func (f Folder) make() error {
 	if err := unix.Access(f.Dir, unix.W_OK|unix.X_OK); err != nil {
 		return stateError(f.Dir, err)
 	}
-	return nil
+	err := os.Mkdir(f.own(), 0o700)
+	if errors.Is(err, fs.ErrExist) {
+		err = nil
+	}
+	if err = errors.Join(err, os.Chmod(f.Dir, 0o711), os.Chmod(f.own(), 0o700)); err != nil {
+		return stateError(f.Dir, err)
+	}
+	return f.takeOver()
+}
+
+// takeOver moves what an older version kept in the open, once nobody holds the field by that version's lock.
+func (f Folder) takeOver() error {
+	old := filepath.Join(f.Dir, "lock")
+	file, err := os.OpenFile(old, os.O_RDWR, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return stateError(f.Dir, err)
+	}
+	defer file.Close()
+	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		holder := Holder{}
+		_ = json.NewDecoder(file).Decode(&holder)
+		return &HeldError{Field: fieldName(f), Holder: holder}
+	}
+	// The log comes last of what is moved: where it is, everything is.
+	for _, name := range []string{"secret", "receipt.json", "events.db-shm", "events.db-wal", "events.db"} {
+		if err := os.Rename(filepath.Join(f.Dir, name), filepath.Join(f.own(), name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return stateError(f.Dir, err)
+		}
+	}
+	_ = os.Remove(filepath.Join(f.Dir, "control.sock"))
+	return os.Remove(old)
 }
 
 func stateError(dir string, err error) error {
@@ -116,27 +168,35 @@ func (f Folder) key() ([]byte, error) {
 
 // derive makes a secret of that name out of the key (HMAC-SHA-256).
 func derive(key []byte, name string) string {
-	h := hmac.New(sha256.New, key)
-	h.Write([]byte(name))
-	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil)))[:32]
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(sum(key, name)))[:32]
 }
 
-// groundWith makes the field's ground, whose agents know a token derived from the key.
+func sum(key []byte, name string) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(name))
+	return h.Sum(nil)
+}
+
+// groundWith makes the field's ground. What its agents keep is sealed with keys derived from that one.
 func (f Folder) groundWith(key []byte) (ground.Ground, error) {
-	if f.Ground != nil {
-		return f.Ground(f.nodes(), derive(key, "agent token")), nil
+	authority, err := identity.Open(f.authority())
+	if err != nil {
+		return nil, err
 	}
 	binary := f.Binary
 	if binary == "" {
 		binary = os.Getenv("LANTERNFIELD_BINARY")
 	}
 	if binary == "" {
-		var err error
 		if binary, err = os.Executable(); err != nil {
 			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
 		}
 	}
-	return &ground.Local{Dir: f.nodes(), Token: derive(key, "agent token"), Binary: binary}, nil
+	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
+	if f.Ground != nil {
+		return f.Ground(local), nil
+	}
+	return local, nil
 }
 
 // Holder is who holds a field's lock.

@@ -32,6 +32,12 @@ func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 		} // it has just let go
 	}
 	s, err := readState(f)
+	if err != nil && !errors.Is(err, ErrNothing) {
+		return nil, err
+	}
+	if unknown := f.unknownTo(s); unknown != nil {
+		return nil, unknown
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -94,6 +100,17 @@ func LookJournal(f Folder, after uint64, limit int) ([]Entry, error) {
 	return readJournal(f, after, limit)
 }
 
+// unknownTo finds nodes by their folders that a log does not know although something of them is there.
+func (f Folder) unknownTo(s *engine.State) error {
+	if s == nil {
+		s = engine.NewState()
+	}
+	if found := strangeTo(s, (&ground.Local{Dir: f.nodes()}).Found()); len(found) > 0 {
+		return &LacksError{fieldName(f), lost(nil, found)}
+	}
+	return nil
+}
+
 func readState(f Folder) (*engine.State, error) {
 	log, err := store.OpenToRead(f.events())
 	if err != nil {
@@ -134,8 +151,17 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 			client, err := g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
 			if err == nil {
 				defer client.Close()
-				news, failed := client.Reports(ctx, 0, 0, 0)
+				standing, failed := client.Standing(ctx)
 				if err = failed; err == nil {
+					if why := looksLike(s, n, standing); why != "" {
+						err = errors.New(why)
+					}
+				}
+				var news *agent.News
+				if err == nil {
+					news, err = client.Reports(ctx, n.Agent, n.Heard, 0, 0)
+				}
+				if err == nil {
 					seen = news.Measures
 					in = []engine.Input{engine.NodeFound{Node: n.Name}, engine.Reports{Node: n.Name, Agent: news.Agent, Reports: news.Reports}}
 				}

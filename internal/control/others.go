@@ -17,10 +17,10 @@ import (
 // cannot be read counts for nothing, and is logged.
 func (f Folder) Others() map[field.NodeName]*field.Others {
 	out := map[field.NodeName]*field.Others{}
-	logs, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Dir), "*", "events.db"))
-	for _, log := range logs { // sorted
-		other := Folder{Dir: filepath.Dir(log)}
-		if other.Dir == f.Dir {
+	folders, _ := filepath.Glob(filepath.Join(filepath.Dir(f.Dir), "*"))
+	for _, dir := range folders { // sorted
+		other := Folder{Dir: dir}
+		if _, err := os.Stat(other.events()); err != nil || other.Dir == f.Dir {
 			continue
 		}
 		for node, take := range other.keeps() {

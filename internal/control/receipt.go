@@ -9,11 +9,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/ground"
 	"lanternfield/internal/store"
 )
 
@@ -24,6 +26,8 @@ type Receipt struct {
 	Members []ReceiptLine `json:"members"`
 	Nodes   []ReceiptLine `json:"nodes"`
 	Left    []string      `json:"left"` // what should be gone and is not; empty when all is well
+	// Unconfirmed is what nobody could be asked about.
+	Unconfirmed []string `json:"unconfirmed,omitempty"`
 }
 
 // ReceiptLine is one thing that was made and is gone.
@@ -47,12 +51,21 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	defer log.Close()
 	s := engine.NewState()
 	pids := map[field.MemberName][]int{}
+	accounts := map[field.NodeName]engine.NodeAccounted{}
 	err = log.Read(0, func(e store.Stored) error {
 		if _, again := e.Fact.(engine.Accepted); again && s.Retired {
 			clear(pids)
 		}
-		if started, ok := e.Fact.(engine.MemberStarted); ok && !started.Adopted {
-			pids[started.Member] = append(pids[started.Member], started.PID)
+		if _, again := e.Fact.(engine.Accepted); again && s.Retired {
+			clear(accounts)
+		}
+		switch f := e.Fact.(type) {
+		case engine.MemberStarted:
+			if !f.Adopted {
+				pids[f.Member] = append(pids[f.Member], f.PID)
+			}
+		case engine.NodeAccounted:
+			accounts[f.Node] = f
 		}
 		engine.Apply(s, e.Event)
 		return nil
@@ -67,12 +80,36 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		r.Members = append(r.Members, line)
 		r.look(line, string(m.Name))
 	}
+	var dirs []string
 	for _, n := range engine.SortedNodes(s) {
+		dirs = append(dirs, n.Dir)
+	}
+	found := (&ground.Local{Dir: f.nodes()}).Found()
+	for _, at := range found { // also those that the log does not know
+		dirs = append(dirs, at.Dir)
+	}
+	running := agent.FindIn(dirs)
+	for _, n := range engine.SortedNodes(s) {
+		delete(found, n.Name)
+		switch account, given := accounts[n.Name]; {
+		case !given:
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent gave no account before it ended", n.Name))
+		case account.Unconfirmed != "":
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: %s", n.Name, account.Unconfirmed))
+		case len(account.Left) > 0:
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent still held %s when it ended", n.Name, strings.Join(account.Left, ", ")))
+		}
 		line := ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir}
 		r.Nodes = append(r.Nodes, line)
 		r.look(line, "the agent of "+string(n.Name))
-		for _, pid := range agent.FindAll(n.Dir) {
+		for _, pid := range running[n.Dir] {
 			r.Left = append(r.Left, fmt.Sprintf("process %d, which was started on %s", pid, n.Name))
+		}
+	}
+	for name, at := range found {
+		r.Left = append(r.Left, fmt.Sprintf("the folder %s of %s, which the log does not know", at.Dir, name))
+		for _, pid := range running[at.Dir] {
+			r.Left = append(r.Left, fmt.Sprintf("process %d, which was started on %s", pid, name))
 		}
 	}
 	_ = os.Remove(f.nodes()) // only if it is empty
@@ -80,7 +117,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(filepath.Join(f.Dir, "receipt.json"), append(data, '\n'), 0o600); err != nil {
+	if err := os.WriteFile(f.receipt(), append(data, '\n'), 0o600); err != nil {
 		return nil, stateError(f.Dir, err)
 	}
 	return r, nil
@@ -109,6 +146,10 @@ func Forget(f Folder) error {
 		return fmt.Errorf("nothing is known of %s: %s holds no history", fieldName(f), f.Dir)
 	}
 	lock, holder, err := f.take("forget")
+	for until := time.Now().Add(time.Second); err == nil && lock == nil && time.Now().Before(until); { // its holder may just be ending
+		time.Sleep(20 * time.Millisecond)
+		lock, holder, err = f.take("forget")
+	}
 	if err != nil {
 		return err
 	}

@@ -31,12 +31,15 @@ func (c *Controller) listen() error {
 		return err
 	}
 	defer done()
-	_ = os.Remove(filepath.Join(c.folder.Dir, "control.sock")) // we hold the lock, so it is a dead controller's
+	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock")) // we hold the lock, so it is a dead controller's
 	listener, err := net.Listen("unix", path)
 	if err != nil {
 		return fmt.Errorf("the socket in %s cannot be opened: %w", c.folder.Dir, err)
 	}
 	listener.(*net.UnixListener).SetUnlinkOnClose(false)
+	if err := os.Chmod(path, 0o600); err != nil { // whatever the umask is; nobody else can get to it meanwhile, for the folder
+		return fmt.Errorf("the socket in %s cannot be kept from others: %w", c.folder.own(), err)
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /v1/snapshot", func(w http.ResponseWriter, r *http.Request) {
 		s, err := c.Snapshot(r.Context())
@@ -111,8 +114,8 @@ func (c *Controller) listen() error {
 		lines, err := c.Lines(r.Context(), after)
 		answer(w, lines, err)
 	})
-	c.server = &http.Server{Handler: mux}
-	go func() { _ = c.server.Serve(listener) }()
+	c.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = c.server.Serve(ownUsers{listener}) }()
 	return nil
 }
 

@@ -18,6 +18,12 @@ type Ground interface {
 	Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error)
 	// Find gives a client of the node's agent as it was last known, and starts nothing.
 	Find(node field.NodeName, at engine.Binding) (*agent.Client, error)
+	// Abandon ends the agent of a node whose folder is gone (ErrAdrift). It may be repeated.
+	Abandon(node field.NodeName, at engine.Binding) error
+	// Found gives the nodes of which something is left where nodes are, by their folders, whoever made them.
+	Found() map[field.NodeName]engine.Binding
+	// SetAside takes down what runs on such a node, and moves its folder to where it is kept, which it gives.
+	SetAside(ctx context.Context, node field.NodeName, at engine.Binding) (kept string, err error)
 	// Release ends the node's agent and removes its folder. It may be repeated.
 	Release(ctx context.Context, node field.NodeName, at engine.Binding) error
 }

@@ -1,32 +1,41 @@
 package ground
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"io/fs"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/identity"
 )
 
 // Local makes nodes out of this machine: each has an address of its own in 127.0.0.0/8, a folder and an agent.
 type Local struct {
-	Dir    string // nodes have their folders in here
-	Token  string
-	Binary string // the program whose `agent` command is an agent
+	Dir       string // nodes have their folders in here
+	Authority *identity.Authority
+	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
+	Binary    string                      // the program whose `agent` command is an agent
+
+	party  sync.Once
+	us     *identity.Controller
+	failed error
 }
 
 // Addresses are taken from 127.64.0.0 to 127.127.255.0, a block of 250 at a time.
@@ -127,73 +136,114 @@ func listening() (blocks map[int]bool, addresses map[netip.Addr]bool, err error)
 // errNoAgent says that no agent runs on a node.
 var errNoAgent = errors.New("its agent does not run")
 
+// ErrAdrift says that the agent of a node runs, and its folder is not there.
+var ErrAdrift = errors.New("its agent runs, and its folder is gone: it was moved, deleted or unmounted. Put it back; or retire the field, which ends that agent and its members")
+
 // Find reads where the agent answers, and checks that this very process lives.
-func (l *Local) Find(_ field.NodeName, at engine.Binding) (*agent.Client, error) {
-	end, err := endpoint(at.Dir)
+func (l *Local) Find(node field.NodeName, at engine.Binding) (*agent.Client, error) {
+	end, err := l.endpoint(at.Dir)
 	if err != nil {
 		return nil, err
 	}
-	return agent.NewClient(end.URL, l.Token), nil
+	return l.client(node, end)
 }
 
-func endpoint(dir string) (agent.Endpoint, error) {
-	var end agent.Endpoint
-	data, err := os.ReadFile(filepath.Join(dir, "agent.json"))
-	if err != nil || json.Unmarshal(data, &end) != nil {
-		return end, errNoAgent
+func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, error) {
+	l.party.Do(func() { l.us, l.failed = l.Authority.Controller() })
+	if l.failed != nil {
+		return nil, l.failed
 	}
-	if !agent.Lives(end.PID, end.StartTime) {
-		return end, errNoAgent
+	c := agent.NewClient(end.URL, l.us.To(string(node)))
+	c.Sign = func(request []byte) ([]byte, error) { return l.Authority.Sign(request, string(node)) }
+	return c, nil
+}
+
+// errOld says that an agent of an older version runs, which must not be spoken to.
+var errOld = errors.New("its agent is of an older version, which told its secret to whoever asked; it is replaced when the field is deployed, opened or retired")
+
+// endpoint finds the agent that runs on a node. An agent of an older version is given with errOld.
+func (l *Local) endpoint(dir string) (agent.Endpoint, error) {
+	for _, name := range []string{agent.EndpointFile(dir), agent.OldEndpointFile(dir)} {
+		var end agent.Endpoint
+		data, err := os.ReadFile(name)
+		if err != nil || json.Unmarshal(data, &end) != nil || !agent.Lives(end.PID, end.StartTime) {
+			continue
+		}
+		if !strings.HasPrefix(end.URL, "https://") {
+			return end, errOld
+		}
+		return end, nil
 	}
-	return end, nil
+	return agent.Endpoint{}, errNoAgent
 }
 
 // AgentPID gives the process of the agent whose folder that is.
 func AgentPID(dir string) (int, error) {
-	end, err := endpoint(dir)
+	end, err := (&Local{}).endpoint(dir)
 	return end.PID, err
 }
 
-// startWithin is how long an agent may take to answer after its start.
-const startWithin = 15 * time.Second
+// How long an agent may take to answer after its start, and how long one that runs is waited for to show who it is.
+const (
+	startWithin = 15 * time.Second
+	showWithin  = time.Second
+)
 
-// Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process.
+// Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process. One that is of an older version,
+// or cannot show that it is this node's, is ended and replaced: its members go on, and the next one finds them.
 func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error) {
-	if c, err := l.Find(node, at); err == nil {
-		return c, nil
+	end, err := l.endpoint(at.Dir)
+	switch {
+	case err == nil:
+		c, err := l.client(node, end)
+		if err != nil {
+			return nil, err
+		}
+		asking, cancel := context.WithTimeout(ctx, showWithin)
+		defer cancel()
+		if _, err := c.Standing(asking); !errors.Is(err, agent.ErrUntrusted) {
+			return c, nil // whether it answers, who asks it next finds out
+		}
+		c.Close()
+		fallthrough
+	case errors.Is(err, errOld):
+		if err := agent.End(end, l.Binary, at.Dir); err != nil {
+			return nil, fmt.Errorf("the agent of %s cannot be replaced: %w", node, err)
+		}
+	default:
+		if _, err := os.Stat(at.Dir); err != nil && len(agent.FindAgents(l.Binary, at.Dir)) > 0 {
+			return nil, ErrAdrift
+		}
 	}
-	if err := os.MkdirAll(at.Dir, 0o711); err != nil {
+	if err := agent.MakeFolders(at.Dir); err != nil {
 		return nil, fmt.Errorf("the folder of %s cannot be made: %w", node, err)
 	}
-	if err := os.WriteFile(filepath.Join(at.Dir, "token"), []byte(l.Token), 0o600); err != nil {
-		return nil, fmt.Errorf("the folder of %s cannot be written: %w", node, err)
-	}
-	log, err := os.OpenFile(filepath.Join(at.Dir, "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	log, err := os.OpenFile(filepath.Join(agent.OwnFolder(at.Dir), "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the log of the agent of %s cannot be written: %w", node, err)
 	}
 	defer log.Close()
-	read, write, err := os.Pipe()
+	ours, theirs, err := pair()
 	if err != nil {
 		return nil, err
 	}
-	defer read.Close()
-	cmd := exec.Command(l.Binary, "agent", "--dir", at.Dir, "--node", string(node), "--address", at.Address, "--ready-fd", "3")
+	defer ours.Close()
+	line := agent.Command(l.Binary, at.Dir, string(node), at.Address)
+	cmd := exec.Command(line[0], line[1:]...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
-	cmd.ExtraFiles = []*os.File{write}
-	// A controller may itself be run by a member of some field; its agents must not be taken for that member.
-	cmd.Env = slices.DeleteFunc(os.Environ(), agent.Marks)
+	cmd.ExtraFiles = []*os.File{theirs}
+	cmd.Env = environment()
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	err = cmd.Start()
-	write.Close()
+	theirs.Close()
 	if err != nil {
 		return nil, fmt.Errorf("the agent of %s cannot be started: %w", node, err)
 	}
 	go func() { _ = cmd.Wait() }()
-	_ = read.SetReadDeadline(time.Now().Add(startWithin))
-	stop := context.AfterFunc(ctx, func() { _ = read.SetReadDeadline(time.Now()) })
+	_ = ours.SetDeadline(time.Now().Add(startWithin))
+	stop := context.AfterFunc(ctx, func() { _ = ours.SetDeadline(time.Now()) })
 	defer stop()
-	if _, err := bufio.NewReader(read).ReadString('\n'); err != nil {
+	if _, err := l.Authority.Enrol(ours, string(node), l.Seal(node)); err != nil {
 		if c, err := l.Find(node, at); err == nil { // another one was there first
 			return c, nil
 		}
@@ -202,22 +252,112 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Bindi
 	return l.Find(node, at)
 }
 
+// pair makes the connection that an agent inherits from who starts it.
+func pair() (ours net.Conn, theirs *os.File, err error) {
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	mine := os.NewFile(uintptr(fds[0]), "enrolment")
+	defer mine.Close()
+	theirs = os.NewFile(uintptr(fds[1]), "enrolment")
+	if ours, err = net.FileConn(mine); err != nil {
+		theirs.Close()
+	}
+	return ours, theirs, err
+}
+
+// needed are the variables that agents get of the environment of whoever starts them. The rest is nobody's business on a node: an
+// operator's environment holds tokens.
+var needed = []string{"PATH", "HOME", "LANG", "TZ", "TMPDIR", "USER", "LOGNAME"}
+
+func environment() []string {
+	var env []string
+	for _, name := range needed {
+		if v, ok := os.LookupEnv(name); ok {
+			env = append(env, name+"="+v)
+		}
+	}
+	return env
+}
+
+// Abandon ends an agent whose folder is gone, so that another can take down what it ran.
+func (l *Local) Abandon(_ field.NodeName, at engine.Binding) error {
+	var errs []error
+	for _, pid := range agent.FindAgents(l.Binary, at.Dir) {
+		errs = append(errs, agent.EndAdrift(pid, l.Binary, at.Dir))
+	}
+	return errors.Join(errs...)
+}
+
+// Found gives the nodes of which something is left: a folder with something in it, or a process that bears its mark.
+func (l *Local) Found() map[field.NodeName]engine.Binding {
+	found := map[field.NodeName]engine.Binding{}
+	note := func(dir string) {
+		if name := filepath.Base(dir); filepath.Dir(dir) == l.Dir && field.NamePattern.MatchString(name) {
+			found[field.NodeName(name)] = engine.Binding{Dir: dir}
+		}
+	}
+	entries, _ := os.ReadDir(l.Dir)
+	for _, e := range entries {
+		for _, below := range []string{"members", "kept", "agent/keep", "keep"} {
+			if held, _ := os.ReadDir(filepath.Join(l.Dir, e.Name(), below)); len(held) > 0 {
+				note(filepath.Join(l.Dir, e.Name()))
+			}
+		}
+	}
+	for _, dir := range agent.FoldersBelow(l.Dir) {
+		note(dir)
+	}
+	return found
+}
+
+// SetAside ends the agent of a node, then what its members run, and keeps the folder beside those of the nodes.
+func (l *Local) SetAside(ctx context.Context, node field.NodeName, at engine.Binding) (kept string, err error) {
+	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
+		if err := agent.End(end, l.Binary, at.Dir); err != nil {
+			return "", err
+		}
+	}
+	if err := l.Abandon(node, at); err != nil {
+		return "", err
+	}
+	if err := agent.EndAll(ctx, at.Dir); err != nil {
+		return "", err
+	}
+	aside := filepath.Join(filepath.Dir(l.Dir), "set-aside")
+	if err := os.MkdirAll(aside, 0o700); err != nil {
+		return "", err
+	}
+	kept = filepath.Join(aside, fmt.Sprintf("%s-%s", node, time.Now().UTC().Format("20060102T150405.000")))
+	if err := os.Rename(at.Dir, kept); err != nil {
+		if _, gone := os.Stat(at.Dir); errors.Is(gone, fs.ErrNotExist) {
+			return "", nil
+		}
+		return "", err
+	}
+	return kept, nil
+}
+
 // Release ends the agent and removes its folder.
 func (l *Local) Release(ctx context.Context, node field.NodeName, at engine.Binding) error {
-	if end, err := endpoint(at.Dir); err == nil {
-		c := agent.NewClient(end.URL, l.Token)
-		asking, cancel := context.WithTimeout(ctx, 2*time.Second)
-		_ = c.Quit(asking)
-		cancel()
-		c.Close()
+	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
+		if err == nil {
+			if c, err := l.client(node, end); err == nil {
+				asking, cancel := context.WithTimeout(ctx, 2*time.Second)
+				_ = c.Quit(asking)
+				cancel()
+				c.Close()
+			}
+		}
 		deadline := time.Now().Add(10 * time.Second)
 		for agent.Lives(end.PID, end.StartTime) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			if time.Now().After(deadline) {
-				if err := agent.Kill(end.PID, end.StartTime); err != nil {
-					return fmt.Errorf("the agent of %s (process %d) cannot be ended: %w", node, end.PID, err)
+			if time.Now().After(deadline) || errors.Is(err, errOld) {
+				if err := agent.End(end, l.Binary, at.Dir); err != nil {
+					return fmt.Errorf("the agent of %s cannot be ended: %w", node, err)
 				}
 			}
 			time.Sleep(2 * time.Millisecond)
@@ -226,5 +366,10 @@ func (l *Local) Release(ctx context.Context, node field.NodeName, at engine.Bind
 	if err := os.RemoveAll(at.Dir); err != nil {
 		return fmt.Errorf("the folder of %s cannot be removed: %w", node, err)
 	}
-	return nil
+	dir, err := os.Open(l.Dir) // that it is gone shall be so after a power loss too
+	if err != nil {
+		return nil
+	}
+	defer dir.Close()
+	return dir.Sync()
 }

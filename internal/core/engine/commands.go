@@ -60,6 +60,12 @@ func Commands(s *State) []Command {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
+		for _, stray := range s.Nodes[name].strays() {
+			o := s.Nodes[name].Strays[stray]
+			if !o.Taken {
+				commands = append(commands, Command{Node: name, Order: &order.Order{Term: s.Term, Revision: o.Revision, Member: stray, Want: order.Gone, Keep: true}})
+			}
+		}
 		if n := s.Nodes[name]; n.Releasing && !n.Released {
 			commands = append(commands, Command{Node: name, Release: true})
 		}

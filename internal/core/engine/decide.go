@@ -18,7 +18,11 @@ type Input interface {
 }
 
 // TakeOver is the first input of a controller: it raises the term.
-type TakeOver struct{ By string }
+type TakeOver struct {
+	By   string
+	Mark string // random
+	Log  string // random; becomes the identity of a log that has none
+}
 
 // Binding is the address and the agent's folder that the ground chose for a node.
 type Binding struct{ Address, Dir string }
@@ -126,7 +130,11 @@ func (in GoOn) decide(s *State) ([]Fact, error) {
 }
 
 func (in TakeOver) decide(s *State) ([]Fact, error) {
-	return []Fact{TermRaised{Term: s.Term + 1, By: in.By}}, nil
+	f := TermRaised{Term: s.Term + 1, By: in.By, Mark: in.Mark}
+	if s.Log == "" {
+		f.Log = in.Log
+	}
+	return []Fact{f}, nil
 }
 
 func (in Deploy) decide(s *State) ([]Fact, error) {

@@ -93,10 +93,11 @@ func TestReportsHeardTwiceCountOnce(t *testing.T) {
 }
 
 func TestReportsAboutStrangersChangeNothing(t *testing.T) {
-	s := sailing(t, 1)
+	s, heard := sailing(t, 1), uint64(50)
 	for _, r := range []order.Report{{Member: "crews-9", Kind: order.Ready}, {Member: "", Kind: order.Exited}, {Member: "crews-1", Kind: "sang"}} {
-		r.Seq = 50
-		if events := must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{r}}); len(events) != 0 {
+		heard++
+		r.Seq = heard
+		if events := must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{r}}); len(events) != 1 || KindOf(events[0].Fact) != "heard" {
 			t.Errorf("%+v led to %v", r, events)
 		}
 	}

@@ -26,7 +26,8 @@ var kinds = func() map[string]reflect.Type {
 		MemberStopped{}, MemberGone{}, MemberLeaving{}, LeaderSeen{}, LeaderLost{}, RosterSeen{}, NodeDark{}, NodeBack{}, Heard{}, ReportsDropped{},
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
-		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{}} {
+		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
+		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

@@ -21,6 +21,8 @@ type Fact interface {
 type TermRaised struct {
 	Term uint64
 	By   string // who holds the field now, for people
+	Mark string `json:",omitempty"` // random; who knows it has read this log up to here
+	Log  string `json:",omitempty"` // the log's identity, where it had none
 }
 
 // Accepted makes a draft the wanted field and gives its new nodes their addresses and the folders of their agents: one
@@ -136,6 +138,15 @@ type RolloutEnded struct{ What string }
 
 func (f TermRaised) apply(s *State, _ time.Time) {
 	s.Term = f.Term
+	if s.Log == "" {
+		s.Log = f.Log
+	}
+	if f.Mark != "" {
+		if s.Marks == nil {
+			s.Marks = map[uint64]string{}
+		}
+		s.Marks[f.Term] = f.Mark
+	}
 	for _, n := range s.Nodes {
 		n.Unheard = true
 	}
@@ -299,7 +310,7 @@ func (f ReportsDropped) Sentence() string {
 
 func (f Heard) apply(s *State, _ time.Time) {
 	if n := s.Nodes[f.Node]; n != nil {
-		n.Agent, n.Heard = f.Agent, f.Seq
+		n.Agent, n.Heard, n.Forced = f.Agent, f.Seq, false
 	}
 }
 

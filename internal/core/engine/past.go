@@ -69,7 +69,8 @@ func LevelOf(f Fact) Level {
 		case f.Unsure != "":
 			return LevelWarning
 		}
-	case MemberUnready, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving:
+	case MemberUnready, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving,
+		AgentBegan, LogTakenOver, StrayFound:
 		return LevelWarning
 	case MemberReloaded:
 		if f.Why != "" {

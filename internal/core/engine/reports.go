@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -46,20 +47,33 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 	if n == nil {
 		return nil, nil
 	}
-	heard := n.Heard
-	if n.Agent != in.Agent {
-		heard = 0
-	}
+	fresh, last := in.since(n)
 	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
 	judged := map[field.MemberName]*Member{}
 	scratch := &State{Field: s.Field, Members: judged, others: s, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
 		rendered: map[field.MemberName]int{}, judged: map[field.MemberName]int{}}
 	var facts []Fact
-	for _, r := range in.Reports {
-		if r.Seq <= heard {
+	for _, r := range fresh {
+		if r.Kind == order.Begun {
+			for name, m := range s.Members {
+				if m.Node == in.Node && judged[name] == nil {
+					c := *m
+					judged[name] = &c
+				}
+			}
+			if f, news := scratch.began(n, r); news {
+				f.apply(scratch, r.At)
+				facts = append(facts, timed{f, r.At})
+			}
+			for _, f := range s.straysIn(n, r.Held) {
+				facts = append(facts, timed{f, r.At})
+			}
 			continue
 		}
-		heard = r.Seq
+		if f := n.readStray(r); f != nil {
+			facts = append(facts, timed{f, r.At})
+			continue
+		}
 		if r.Kind == order.Dropped {
 			facts = append(facts, timed{ReportsDropped{Node: in.Node, Count: r.Attempt}, r.At})
 			continue
@@ -71,20 +85,35 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 		if judged[r.Member] == nil {
 			c := *m
 			judged[r.Member] = &c
-			if scratch.Roles[m.Role] == nil {
-				role := *s.role(m.Role)
-				scratch.Roles[m.Role] = &role
-			}
+		}
+		if scratch.Roles[m.Role] == nil {
+			role := *s.role(m.Role)
+			scratch.Roles[m.Role] = &role
 		}
 		if f := scratch.read(judged[r.Member], r); f != nil {
 			f.apply(scratch, r.At)
 			facts = append(facts, timed{f, r.At})
 		}
 	}
-	if len(facts) > 0 {
-		facts = append(facts, Heard{Node: in.Node, Agent: in.Agent, Seq: heard})
+	if len(fresh) > 0 {
+		facts = append(facts, Heard{Node: in.Node, Agent: lifeOf(last, in), Seq: last.Seq})
 	}
 	return facts, nil
+}
+
+// lifeOf is the life of an agent that a report is of.
+func lifeOf(r order.Report, in Reports) string { return cmp.Or(r.Life, in.Agent) }
+
+// since gives the reports that have not been heard yet, and the last of all. Those of an earlier life come before those of a later one.
+func (in Reports) since(n *Node) (fresh []order.Report, last order.Report) {
+	from := 0
+	for i, r := range in.Reports {
+		if lifeOf(r, in) == n.Agent && r.Seq <= n.Heard {
+			from = i + 1
+		}
+		last = r
+	}
+	return in.Reports[from:], last
 }
 
 // read gives the fact in a report, or nil where it tells nothing new.

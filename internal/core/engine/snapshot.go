@@ -182,9 +182,6 @@ type NodeView struct {
 	Others *field.Others `json:"others,omitempty"` // what other fields keep of it
 }
 
-// LogName is the file, in a member's folder, that its output goes to.
-const LogName = "output.log"
-
 // Snap takes a snapshot of the state.
 func Snap(s *State, at time.Time) *Snapshot {
 	snap := &Snapshot{At: at, Term: s.Term, Roles: []RoleView{}, Members: []MemberView{}, Nodes: []NodeView{}}
@@ -299,7 +296,7 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 	}
 	if n := s.Nodes[m.Node]; n != nil {
 		v.Address = n.Address
-		v.Log = render.MemberDir(n.Dir, m.Name) + "/" + LogName
+		v.Log = render.LogFile(n.Dir, m.Name)
 		if v.Phase == Unknown {
 			v.Why, v.Since = n.DarkWhy, n.Since
 		}

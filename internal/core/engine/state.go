@@ -38,17 +38,21 @@ const (
 
 // State is a field as its events tell it. It is changed by Apply alone.
 type State struct {
-	Term     uint64 // rises with every controller
-	Revision uint64 // the highest revision of any order
+	Log      string            // the identity of the log
+	Marks    map[uint64]string // of the terms
+	Term     uint64            // rises with every controller
+	Revision uint64            // the highest revision of any order
 	Field    *field.Field
 	Retiring bool
 	Retired  bool
-	Rollout  Rollout
-	Stalled  string                   // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
-	Lasted   map[string]time.Duration // how long the newest rollout of each kind took that came to its end
-	Nodes    map[field.NodeName]*Node
-	Roles    map[field.RoleName]*Role
-	Members  map[field.MemberName]*Member // those that are gone are kept for the record
+	// Recovered says that a person has gone on with a log that lacked something: agents may hold members that it does not know.
+	Recovered bool
+	Rollout   Rollout
+	Stalled   string                   // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
+	Lasted    map[string]time.Duration // how long the newest rollout of each kind took that came to its end
+	Nodes     map[field.NodeName]*Node
+	Roles     map[field.RoleName]*Role
+	Members   map[field.MemberName]*Member // those that are gone are kept for the record
 
 	others *State // while reports are judged one by one: where all members are
 
@@ -89,7 +93,8 @@ type Node struct {
 	Name      field.NodeName
 	Address   string
 	Dir       string
-	Agent     string // the identity of the agent whose reports Heard counts
+	Forced    bool   // a person has taken the field over with a log that lacks what its agent was told
+	Agent     string // the life of the agent whose reports Heard counts
 	Heard     uint64 // the number of the last report taken in
 	Unheard   bool   // this controller has not heard it yet, so what is known of it may be out of date
 	Dark      bool   // cannot be reached
@@ -97,6 +102,8 @@ type Node struct {
 	Since     time.Time
 	Releasing bool
 	Released  bool
+
+	Strays map[field.MemberName]Stray // what its agent runs and the log does not know, after a person has taken the field over
 }
 
 // Role is what is known of a role as a cluster.

@@ -47,7 +47,7 @@ type Port struct {
 // File is a config file that is rendered for each member.
 type File struct {
 	Template string   `json:"template"`
-	Mode     string   `json:"mode,omitempty"` // octal; 0644 when empty
+	Mode     string   `json:"mode,omitempty"` // octal; when empty, 0600 for a file with a secret and 0644 for any other
 	OnChange OnChange `json:"on_change,omitempty"`
 	Once     bool     `json:"once,omitempty"` // written where it is missing, and the program's own from then on
 }

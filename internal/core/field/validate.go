@@ -289,9 +289,8 @@ func (v *validator) ways(p *Program, at func(...string) []string) {
 // fileNames refuses config files at places that are taken.
 func (v *validator) fileNames(p *Program, at func(...string) []string) {
 	for _, name := range slices.Sorted(maps.Keys(p.Files)) {
-		first, _, _ := strings.Cut(name, "/")
-		if name == "output.log" || name == "output.log.1" || name == "data" {
-			v.add(at("files", name), "give the file another name", "%s in a member's folder is where its %s", name, map[bool]string{true: "data is", false: "output goes"}[first == "data"])
+		if name == "data" {
+			v.add(at("files", name), "give the file another name", "data in a member's folder is where its data is")
 			v.problems[len(v.problems)-1].Key = true
 		}
 	}

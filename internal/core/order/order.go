@@ -132,11 +132,14 @@ const (
 	Undone      ReportKind = "undone"  // an operation has had none, and is not tried any more
 	Unclear     ReportKind = "unclear" // whether an operation has had its effect cannot be found out
 	Retried     ReportKind = "retried" // an operation was refused and is tried again; Why says what the answer was
+	Begun       ReportKind = "begun"   // a life of the agent begins
 	Dropped     ReportKind = "dropped" // nobody came for so long that older reports were dropped; Attempt counts them
 )
 
-// Report is one observation of an agent. Reports of one agent are numbered without holes and kept until acknowledged.
+// Report is one observation of an agent. Reports of one life of an agent are numbered without holes from 1 on, and kept until they are
+// acknowledged, by its successors too. Each life begins with an account of all that the agent holds.
 type Report struct {
+	Life        string           `json:"life,omitempty"`
 	Seq         uint64           `json:"seq"`
 	At          time.Time        `json:"at"`
 	Member      field.MemberName `json:"member"`
@@ -160,6 +163,38 @@ type Report struct {
 	Bytes     int64             `json:"bytes,omitempty"` // how much that is
 	Operation uint64            `json:"operation,omitempty"`
 	Captured  map[string]string `json:"captured,omitempty"`
+
+	Held     []Holding `json:"held,omitempty"`     // all that the agent was ordered and has on its disk, where its life begins
+	Rebooted bool      `json:"rebooted,omitempty"` // the machine was started anew since the life before
+}
+
+// Holding is a member that an agent has an order for.
+type Holding struct {
+	Member   field.MemberName `json:"member"`
+	Revision uint64           `json:"revision"` // of the newest order; 0 where it cannot be read
+	Want     Want             `json:"want,omitempty"`
+}
+
+// Standing is who an agent is, and how far it has come.
+type Standing struct {
+	Agent    string `json:"agent"`
+	Life     string `json:"life"`
+	Log      string `json:"log,omitempty"` // the log whose controllers it has obeyed
+	Term     uint64 `json:"term"`          // of the newest of them
+	Revision uint64 `json:"revision"`      // the highest of any order or operation that it has taken
+	Acked    uint64 `json:"acked"`         // the number up to which the reports of this life were acknowledged
+}
+
+// Claim is what a controller says of its log before an agent obeys it. An agent obeys no log that lacks what it was told before.
+type Claim struct {
+	Log      string `json:"log"`
+	Term     uint64 `json:"term"`
+	Mark     string `json:"mark"`            // of this term; nobody knows it who has not read it in the log
+	Known    string `json:"known,omitempty"` // the mark of the term in which the agent was spoken to last
+	Revision uint64 `json:"revision"`        // the highest in the log
+	Life     string `json:"life,omitempty"`  // whose reports Heard counts
+	Heard    uint64 `json:"heard"`
+	Force    bool   `json:"force,omitempty"` // a person has taken the field over with a log that lacks something
 }
 
 // Lookup asks an agent whether a member could be started on its node: whether its program and its user are there.

@@ -376,11 +376,16 @@ func (r *renderer) list(texts []string, where ...string) []string {
 }
 
 func (r *renderer) file(name string, f field.File) order.File {
-	mode, err := strconv.ParseUint(cmp.Or(f.Mode, "0644"), 8, 32)
+	content := r.text(f.Template, "files", name, "template")
+	usual := "0644"
+	if secretMark.MatchString(content) {
+		usual = "0600"
+	}
+	mode, err := strconv.ParseUint(cmp.Or(f.Mode, usual), 8, 32)
 	if err != nil {
 		r.fail(fmt.Errorf("%q is not a file mode; write it in octal, like \"0600\"", f.Mode), "files", name, "mode")
 	}
-	return order.File{Path: name, Mode: uint32(mode), Content: r.text(f.Template, "files", name, "template"), OnChange: f.OnChange, Once: f.Once}
+	return order.File{Path: name, Mode: uint32(mode), Content: content, OnChange: f.OnChange, Once: f.Once}
 }
 
 func (r *renderer) probe(key string, p *field.Probe) *field.Probe {

@@ -42,7 +42,15 @@ func (s *Scene) view(name field.MemberName) *View {
 	return v
 }
 
-// MemberDir is a member's folder below its agent's.
+// AgentFolder is the part of a node's folder that is its agent's alone.
+const AgentFolder = "agent"
+
+// LogFile is what a member writes, which its agent keeps where the member cannot put anything else in its place.
+func LogFile(nodeDir string, name field.MemberName) string {
+	return path.Join(nodeDir, AgentFolder, "logs", string(name)+".log")
+}
+
+// MemberDir is a member's folder below its node's.
 func MemberDir(nodeDir string, name field.MemberName) string {
 	return path.Join(nodeDir, "members", string(name))
 }

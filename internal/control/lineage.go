@@ -1,0 +1,185 @@
+package control
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// lacking is why an agent does not obey this log.
+type lacking struct {
+	why      string
+	standing order.Standing
+}
+
+// randomMark makes a mark, or an identity, that nobody can guess.
+func randomMark() (string, error) {
+	mark := make([]byte, 16)
+	_, err := rand.Read(mark)
+	return hex.EncodeToString(mark), err
+}
+
+// claim has the agent of a node obey this controller. It gives what the log lacks where it does not.
+func (c *Controller) claim(ctx context.Context, d *driver, client *agent.Client) error {
+	standing, err := client.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	n := c.state.Nodes[d.node]
+	if n == nil {
+		c.mu.Unlock()
+		return errRelease
+	}
+	d.agent, d.heard = n.Agent, n.Heard
+	claim := c.state.Claim(n, standing)
+	c.mu.Unlock()
+	err = client.Claim(ctx, claim)
+	var lacks *agent.Lacks
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if errors.As(err, &lacks) {
+		c.lacking[d.node] = lacking{lacks.Why, standing}
+	} else if err == nil {
+		delete(c.lacking, d.node)
+	}
+	return err
+}
+
+// LacksError says that the log that is here is not the one that the field was run by last.
+type LacksError struct {
+	Field string
+	Lost  []string // what is known of what it lacks
+}
+
+func (e *LacksError) Error() string {
+	return fmt.Sprintf("the log of %s lacks what its nodes were told: %s. It is an older copy, or another log was there before. Put the right one back; or, if that is lost, "+
+		"go on without it: `lanternfield deploy` or `retire` with --take-over %s. Then everything is ordered anew, and what the log does not know is taken down, its data put aside. "+
+		"Nothing has been changed", e.Field, strings.Join(e.Lost, "; "), e.Field)
+}
+
+// lost words what the log lacks.
+func lost(nodes map[field.NodeName]lacking, found map[field.NodeName]engine.Binding) []string {
+	var out []string
+	by := map[string][]field.NodeName{}
+	for _, name := range slices.Sorted(maps.Keys(nodes)) {
+		by[nodes[name].why] = append(by[nodes[name].why], name)
+	}
+	for _, why := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, fmt.Sprintf("%s: %s", fewNodes(by[why]), why))
+	}
+	if len(found) > 0 {
+		out = append(out, fmt.Sprintf("%s: it knows nothing of what was deployed there", fewNodes(slices.Sorted(maps.Keys(found)))))
+	}
+	return out
+}
+
+func fewNodes(names []field.NodeName) string {
+	if len(names) > 3 {
+		return fmt.Sprintf("%s and %d more nodes", names[0], len(names)-1)
+	}
+	texts := make([]string, len(names))
+	for i, n := range names {
+		texts[i] = string(n)
+	}
+	return strings.Join(texts, ", ")
+}
+
+// strange finds what was deployed in this folder and is not in the log: nodes by their folders.
+func (c *Controller) strange() map[field.NodeName]engine.Binding {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return strangeTo(c.state, c.ground.Found())
+}
+
+func strangeTo(s *engine.State, found map[field.NodeName]engine.Binding) map[field.NodeName]engine.Binding {
+	for name := range found {
+		if n := s.Nodes[name]; n != nil && !n.Released && !s.Retired {
+			delete(found, name)
+		}
+	}
+	return found
+}
+
+// trusted refuses to act with a log that lacks what its nodes were told.
+func (c *Controller) trusted() error {
+	found := c.strange()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.lacking)+len(found) == 0 {
+		return nil
+	}
+	return &LacksError{fieldName(c.folder), lost(c.lacking, found)}
+}
+
+// takeOver goes on with this log, on the word of a person who names the field.
+func (c *Controller) takeOver(ctx context.Context, o Order) error {
+	if len(o.Names) != 1 || o.Names[0] != fieldName(c.folder) {
+		return fmt.Errorf("to take a field over its name is given: --take-over %s", fieldName(c.folder))
+	}
+	if err := c.heard(ctx); err != nil {
+		return err
+	}
+	found := c.strange()
+	c.mu.Lock()
+	in := engine.Reclaim{By: o.By, Nodes: map[field.NodeName]order.Standing{}, Lost: lost(c.lacking, found)}
+	for name, l := range c.lacking {
+		in.Nodes[name] = l.standing
+	}
+	c.mu.Unlock()
+	if len(in.Lost) == 0 {
+		return fmt.Errorf("the log of %s is the one that its nodes obey: there is nothing to take over", fieldName(c.folder))
+	}
+	for name, at := range found {
+		kept, err := c.ground.SetAside(ctx, name, at)
+		if err != nil {
+			return fmt.Errorf("what was deployed on %s cannot be taken down: %w", name, err)
+		}
+		slog.Warn("a node that the log does not know was taken down", "node", name, "kept", kept)
+	}
+	if len(in.Nodes) == 0 {
+		return nil
+	}
+	var err error
+	if in.Mark, err = randomMark(); err != nil {
+		return err
+	}
+	if err := c.submit(ctx, request{in: in}); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	clear(c.lacking)
+	for name := range in.Nodes { // heard again before anything is done
+		if n := c.state.Nodes[name]; n != nil {
+			n.Unheard = true
+		}
+	}
+	c.mu.Unlock()
+	return c.heard(ctx)
+}
+
+// looksLike tells, without asking for anything, what a log seems to lack of what an agent was told.
+func looksLike(s *engine.State, n *engine.Node, st order.Standing) string {
+	switch {
+	case st.Log != "" && s.Log != "" && st.Log != s.Log:
+		return "its agent was told what to run by another log than this one"
+	case st.Term > s.Term:
+		return fmt.Sprintf("this log is at term %d, and its agent has obeyed a controller of term %d", s.Term, st.Term)
+	case st.Revision > s.Revision:
+		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", s.Revision, st.Revision)
+	case st.Life == n.Agent && st.Acked > n.Heard:
+		return fmt.Sprintf("this log has heard %d reports of its agent, which was thanked for %d", n.Heard, st.Acked)
+	}
+	return ""
+}

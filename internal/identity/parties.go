@@ -1,0 +1,121 @@
+package identity
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"sync"
+)
+
+// Controller is a party that agents obey.
+type Controller struct {
+	authority *Authority
+	pool      *x509.CertPool
+
+	mu   sync.Mutex
+	mine *tls.Certificate
+}
+
+// certificate gives the controller's own, a new one when the old one nears its end.
+func (c *Controller) certificate() (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.mine != nil && c.authority.now().Before(DueAt(c.mine.Leaf)) {
+		return c.mine, nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	a := c.authority
+	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "controller"}, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(validFor)}, &key.PublicKey)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(der)
+	if err == nil {
+		c.mine = &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
+	}
+	return c.mine, err
+}
+
+// To gives the terms on which a controller speaks to the agent of a node: it says nothing, not even who it is, before the other side
+// has shown that it is that agent.
+func (c *Controller) To(node string) *tls.Config {
+	t := onlyTLS13.Clone()
+	t.RootCAs, t.ServerName, t.Time = c.pool, node, c.authority.now
+	t.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return c.certificate() }
+	return t
+}
+
+// Untrusted tells whether an error means that the other side is not who it should be, or does not take us for who we are.
+func Untrusted(err error) bool {
+	var not *tls.CertificateVerificationError
+	var alert tls.AlertError
+	var header tls.RecordHeaderError
+	return errors.As(err, &not) || errors.As(err, &alert) || errors.As(err, &header)
+}
+
+// Agent is an agent's identity. Its key is made by itself and never leaves its process.
+type Agent struct {
+	mu        sync.Mutex
+	key, next *ecdsa.PrivateKey // the one in use, and one that a certificate has been asked for
+	cert      *tls.Certificate
+	pool      *x509.CertPool
+}
+
+// Request makes a new key and gives the signing request for it.
+func (a *Agent) Request() ([]byte, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	a.next = key
+	a.mu.Unlock()
+	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "agent"}}, key)
+}
+
+// Take takes the certificate for the newest request, and whose word counts from now on; an authority that is known already may be left out.
+func (a *Agent) Take(certificate, authority []byte) error {
+	leaf, err := x509.ParseCertificate(certificate)
+	if err != nil {
+		return fmt.Errorf("the certificate cannot be read: %w", err)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.next == nil || !a.next.PublicKey.Equal(leaf.PublicKey) {
+		return errors.New("the certificate is for another key than was asked for")
+	}
+	pool := a.pool
+	if len(authority) > 0 {
+		root, err := x509.ParseCertificate(authority)
+		if err != nil {
+			return fmt.Errorf("the authority's certificate cannot be read: %w", err)
+		}
+		pool = x509.NewCertPool()
+		pool.AddCert(root)
+	}
+	a.key, a.next, a.pool = a.next, nil, pool
+	a.cert = &tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: a.key, Leaf: leaf}
+	return nil
+}
+
+// Terms are those on which an agent speaks: only with a controller of its field. They follow a renewed certificate.
+func (a *Agent) Terms() *tls.Config {
+	t := onlyTLS13.Clone()
+	t.GetConfigForClient = func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		now := onlyTLS13.Clone()
+		now.Certificates, now.ClientCAs, now.ClientAuth = []tls.Certificate{*a.cert}, a.pool, tls.RequireAndVerifyClientCert
+		return now, nil
+	}
+	return t
+}
