@@ -56,6 +56,9 @@ func (a *account) mayEnter(dir string) error {
 	}
 	for at := filepath.Dir(dir); at != "/" && at != "."; at = filepath.Dir(at) {
 		info, err := os.Stat(at)
+		if os.IsNotExist(err) {
+			continue // it is made, to be passed
+		}
 		if err != nil {
 			return err
 		}

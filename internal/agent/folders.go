@@ -40,8 +40,10 @@ func makeFolder(name string, mode fs.FileMode) error {
 	if info, err := os.Lstat(name); err == nil && info.IsDir() && info.Mode().Perm() == mode {
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Dir(name), passable); err != nil {
-		return err
+	if _, err := os.Lstat(filepath.Dir(name)); errors.Is(err, fs.ErrNotExist) {
+		if err := makeFolder(filepath.Dir(name), passable); err != nil {
+			return err
+		}
 	}
 	if err := os.Mkdir(name, mode); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err

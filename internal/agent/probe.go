@@ -153,6 +153,9 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	}
 	who, err := accountOf(a.spec.User)
 	if err == nil {
+		err = who.mayEnter(a.disk.member(a.member))
+	}
+	if err == nil {
 		err = a.disk.prepare(a.member, who) // it may be asked before its first start
 	}
 	if err != nil {

@@ -100,7 +100,7 @@ func (d *driver) run(ctx context.Context) {
 			if err == nil || errors.Is(err, errRelease) {
 				pause = 20 * time.Millisecond
 			} else if errors.As(err, &lacks) {
-				d.tell(ctx, engine.NodeLost{Node: d.node, Why: lacks.Why})
+				d.tell(ctx, engine.NodeLost{Node: d.node, Why: lacks.Why, Refuses: true})
 			} else if ctx.Err() == nil {
 				slog.Info("lost touch with an agent", "node", d.node, "error", err)
 				if errors.Is(err, context.DeadlineExceeded) || pause > 200*time.Millisecond {

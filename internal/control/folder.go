@@ -86,6 +86,12 @@ func (f Folder) socket() (path string, done func(), err error) {
 
 // make makes the folder and finds out whether it can be written.
 func (f Folder) make() error {
+	root := filepath.Dir(f.Dir)
+	if _, err := os.Lstat(root); errors.Is(err, fs.ErrNotExist) { // ours from here on, so that it may be passed whatever the umask is
+		if err := errors.Join(os.MkdirAll(root, 0o711), os.Chmod(root, 0o711)); err != nil {
+			return stateError(f.Dir, err)
+		}
+	}
 	if err := os.MkdirAll(f.Dir, 0o711); err != nil {
 		return stateError(f.Dir, err)
 	}

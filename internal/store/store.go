@@ -46,6 +46,14 @@ const schema = `CREATE TABLE IF NOT EXISTS events (
 
 // Open opens the log of that name for writing, making it when there is none.
 func Open(name string) (*Store, error) {
+	// Whatever the umask is, the log is for its owner only; what SQLite makes beside it follows it.
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o600)
+	if err == nil {
+		err = errors.Join(f.Chmod(0o600), f.Close())
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.EROFS) && !errors.Is(err, unix.ENOSPC) && !errors.Is(err, fs.ErrPermission) {
+		return nil, fmt.Errorf("the events in %s cannot be opened: %w", name, err)
+	}
 	pragmas := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(5000)", "cache_size(-1024)"}}
 	s, err := open(name, pragmas)
 	if err != nil {

@@ -57,8 +57,9 @@ type (
 // NodeLost and NodeFound say whether a node's agent can be reached; NodeFreed, that nothing is left on a node.
 type (
 	NodeLost struct {
-		Node field.NodeName
-		Why  string
+		Node    field.NodeName
+		Why     string
+		Refuses bool // it answers, and does not obey
 	}
 	NodeFound struct{ Node field.NodeName }
 	NodeFreed struct{ Node field.NodeName }
@@ -277,7 +278,7 @@ func (in Retire) decide(s *State) ([]Fact, error) {
 }
 
 func (in NodeLost) decide(s *State) ([]Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard || n.Released {
+	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard && n.Refuses == in.Refuses || n.Released {
 		return nil, nil
 	}
 	return []Fact{NodeDark(in)}, nil

@@ -71,8 +71,9 @@ type RosterUnread struct {
 
 // NodeDark says that a node's agent cannot be reached.
 type NodeDark struct {
-	Node field.NodeName
-	Why  string
+	Node    field.NodeName
+	Why     string
+	Refuses bool `json:",omitempty"` // it answers, and does not obey
 }
 
 // NodeBack says that a node's agent answers: again, or this controller for the first time.
@@ -279,15 +280,20 @@ func (f NodeDark) apply(s *State, at time.Time) {
 	if !n.Dark {
 		n.Since = at
 	}
-	n.Unheard, n.Dark, n.DarkWhy = false, true, f.Why
+	n.Unheard, n.Dark, n.DarkWhy, n.Refuses = false, true, f.Why, f.Refuses
 	s.judgeAllClaims(at)
 }
 
-func (f NodeDark) Sentence() string { return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why) }
+func (f NodeDark) Sentence() string {
+	if f.Refuses {
+		return fmt.Sprintf("%s does not obey: %s", f.Node, f.Why)
+	}
+	return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why)
+}
 
 func (f NodeBack) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	n.Unheard, n.Dark, n.DarkWhy, n.Since = false, false, "", at
+	n.Unheard, n.Dark, n.DarkWhy, n.Refuses, n.Since = false, false, "", false, at
 	s.judgeAllClaims(at)
 }
 

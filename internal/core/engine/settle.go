@@ -410,7 +410,7 @@ func (w *work) release() []Fact {
 	var facts []Fact
 	for _, name := range slices.Sorted(maps.Keys(w.Nodes)) {
 		n := w.Nodes[name]
-		if !n.Releasing && !n.Released && !held[name] && (w.Retiring || w.Field.Node(name) == nil) {
+		if !n.Releasing && !n.Released && !held[name] && len(n.Strays) == 0 && (w.Retiring || w.Field.Node(name) == nil) {
 			facts = append(facts, NodeReleasing{Node: name})
 		}
 	}
@@ -438,7 +438,7 @@ func (w *work) end() []Fact {
 		}
 	}
 	for _, n := range w.Nodes {
-		if n.Releasing && !n.Released && !n.Dark { // one that cannot be reached is freed when it can be
+		if len(n.Strays) > 0 && !n.Dark || n.Releasing && !n.Released && !n.Dark { // one that cannot be reached is freed when it can be
 			return nil
 		}
 	}

@@ -99,6 +99,7 @@ type Node struct {
 	Unheard   bool   // this controller has not heard it yet, so what is known of it may be out of date
 	Dark      bool   // cannot be reached
 	DarkWhy   string
+	Refuses   bool // its agent answers, and does not obey this log
 	Since     time.Time
 	Releasing bool
 	Released  bool

@@ -32,6 +32,9 @@ func judge(s *State, snap *Snapshot) FieldState {
 			warming = true
 		}
 	}
+	for _, n := range s.Nodes {
+		warming = warming || len(n.Strays) > 0
+	}
 	if halted && len(snap.Members) > 0 {
 		return StateStopped
 	}
@@ -107,6 +110,11 @@ func sentence(s *State, snap *Snapshot) string {
 		parts = append([]string{count}, parts...)
 	} else {
 		parts = append(parts, count)
+	}
+	for _, n := range SortedNodes(s) {
+		for _, name := range n.strays() {
+			parts = append(parts, fmt.Sprintf("%s on %s, which the log does not know, is taken down", name, n.Name))
+		}
 	}
 	parts = append(parts, darkMembers(snap)...)
 	for _, r := range snap.Roles {
