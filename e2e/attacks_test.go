@@ -2,8 +2,10 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -354,4 +356,116 @@ func TestAnOlderCopyOfTheLogIsNotObeyed(t *testing.T) {
 	if out := x.must("retire", x.file, "--yes"); !strings.Contains(out, "found none") || len(x.processes()) > 0 {
 		t.Errorf("retire:\n%s\n%v", out, x.processes())
 	}
+}
+
+// oldAgent is an agent as older versions were: it tells whoever asks over plain HTTP where it is, and takes what it is sent for an order.
+func oldAgent(dir string) {
+	lock, err := os.OpenFile(filepath.Join(dir, "agent.lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err == nil {
+		err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	}
+	var l net.Listener
+	if err == nil {
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	if err == nil {
+		started, _ := strconv.ParseInt(startTime(strconv.Itoa(os.Getpid())), 10, 64)
+		end, _ := json.Marshal(map[string]any{"agent": "old", "url": "http://" + l.Addr().String(), "pid": os.Getpid(), "start_time": started})
+		err = os.WriteFile(filepath.Join(dir, "agent.json"), end, 0o600)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		if f, err := os.OpenFile(filepath.Join(dir, "spoken-to"), os.O_CREATE|os.O_WRONLY, 0o600); err == nil {
+			f.Close()
+		}
+		conn.Close()
+	}
+}
+
+// TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord has one run where a member does, and one that only says so.
+func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
+	x := newTrial(t, quay)
+	x.must("deploy", x.file, "--yes")
+	before := x.status()
+	node := filepath.Join(x.state, x.field(), "nodes", "gull-1")
+	if err := syscall.Kill(x.agentOf("gull-1"), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	// What it keeps lies as an older version laid it.
+	for _, name := range []string{"keep", "operations", "reports.ndjson", "memory.json"} {
+		if err := os.Rename(filepath.Join(node, "agent", name), filepath.Join(node, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.RemoveAll(filepath.Join(node, "agent")); err != nil {
+		t.Fatal(err)
+	}
+	old := filepath.Join(x.dir, "old", "lanternfield")
+	self, err := os.Executable()
+	if err == nil {
+		err = os.Mkdir(filepath.Dir(old), 0o755)
+	}
+	if err == nil {
+		err = exec.Command("cp", self, old).Run()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	agent := exec.Command(old, "agent", "--dir", node)
+	if err := agent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- agent.Wait() }()
+	x.until("the old agent runs", 10*time.Second, func() bool { _, err := os.Stat(filepath.Join(node, "agent.json")); return err == nil })
+	if s := x.status(); s.State == "converged" || !strings.Contains(s.Verdict, "older version") {
+		t.Errorf("status while the old agent runs: %s, %s", s.State, s.Verdict)
+	}
+	x.must("deploy", x.file, "--yes")
+	select {
+	case <-ended:
+	case <-time.After(10 * time.Second):
+		_ = agent.Process.Kill()
+		t.Error("the old agent goes on")
+	}
+	if _, err := os.Stat(filepath.Join(node, "spoken-to")); err == nil {
+		t.Error("the old agent was spoken to")
+	}
+	after := x.status()
+	for _, m := range before.Members {
+		if now := after.member(m.Member); now.PID != m.PID || now.Phase != "ready" {
+			t.Errorf("%s was process %d, and is %d, %s", m.Member, m.PID, now.PID, now.Phase)
+		}
+	}
+	// A file that names a process which is no agent ends nobody.
+	if err := syscall.Kill(x.agentOf("gull-1"), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	innocent := exec.Command("sleep", "600")
+	if err := innocent.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = innocent.Process.Kill(); _ = innocent.Wait() }()
+	pid := innocent.Process.Pid
+	end := fmt.Sprintf(`{"agent":"old","url":"http://127.0.0.1:1","pid":%d,"start_time":%s}`, pid, startTime(strconv.Itoa(pid)))
+	if err := os.WriteFile(filepath.Join(node, "agent", "agent.json"), []byte(end), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, _ := x.try(time.Minute, "deploy", x.file, "--yes", "--timeout", "3s"); !strings.Contains(out, "is said to be the agent") {
+		t.Errorf("with a process that is no agent:\n%s", out)
+	}
+	if startTime(strconv.Itoa(pid)) == "" {
+		t.Error("a process that is no agent was ended")
+	}
+	if err := os.Remove(filepath.Join(node, "agent", "agent.json")); err != nil {
+		t.Fatal(err)
+	}
+	x.must("deploy", x.file, "--yes")
 }

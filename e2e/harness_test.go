@@ -23,6 +23,10 @@ import (
 var binary string
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 3 && os.Args[1] == "agent" {
+		oldAgent(os.Args[3])
+		return
+	}
 	if len(os.Args) > 1 && os.Args[1] == "witness" {
 		witness(os.Args[2:])
 		return

@@ -115,13 +115,16 @@ func Run(ctx context.Context, o Options) error {
 
 // recall reads what an earlier agent of this folder has left.
 func (a *Agent) recall() error {
-	for _, dir := range []string{a.disk.logs(), a.disk.keeps(), a.disk.operations()} {
-		if err := makeFolder(dir, private); err != nil {
-			return diskError(err)
-		}
+	if err := makeFolder(a.disk.logs(), private); err != nil {
+		return diskError(err)
 	}
 	if err := a.disk.takeOverFolder(); err != nil {
 		return diskError(err)
+	}
+	for _, dir := range []string{a.disk.keeps(), a.disk.operations()} {
+		if err := makeFolder(dir, private); err != nil {
+			return diskError(err)
+		}
 	}
 	err := readJSON(a.disk.memory(), &a.memory)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -53,6 +53,8 @@ func started(t *testing.T, dir string) (c *Client, end func()) {
 		for _, pid := range FindAll(dir) { // members outlive their agent; nobody outlives the test
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
+		waitFor(t, func() bool { return len(FindAll(dir)) == 0 })
+		RemoveGroups(dir)
 	})
 	return NewClient(url, us.To("gull-1")), end
 }

@@ -195,3 +195,18 @@ func (c *cgroup) end(within time.Duration) bool {
 		time.Sleep(time.Millisecond)
 	}
 }
+
+// RemoveGroups removes what is left of the groups of a node when nothing runs in them any more.
+func RemoveGroups(nodeDir string) {
+	h := findHierarchy(nodeDir, false)
+	if h == nil {
+		return
+	}
+	entries, _ := os.ReadDir(h.dir)
+	for _, e := range entries {
+		if e.IsDir() {
+			_ = os.Remove(filepath.Join(h.dir, e.Name()))
+		}
+	}
+	h.remove()
+}

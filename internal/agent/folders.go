@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
@@ -56,6 +57,7 @@ func makeFolder(name string, mode fs.FileMode) error {
 func (l layout) takeOverFolder() error {
 	var errs []error
 	move := func(from, to string) {
+		_ = syscall.Rmdir(to) // an empty folder of a start that came no further
 		if err := os.Rename(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			errs = append(errs, err)
 		}
@@ -67,8 +69,13 @@ func (l layout) takeOverFolder() error {
 	for _, log := range logs {
 		if info, err := os.Lstat(log); err == nil && info.Mode().IsRegular() {
 			member := field.MemberName(filepath.Base(filepath.Dir(log)))
+			_ = os.Chmod(log, 0o600)
 			move(log, l.log(member)+strings.TrimPrefix(filepath.Base(log), "output.log"))
 		}
+	}
+	errs = append(errs, makeFolder(filepath.Join(l.dir, "members"), passable))
+	if _, err := os.Lstat(filepath.Join(l.dir, "kept")); err == nil {
+		errs = append(errs, os.Chmod(filepath.Join(l.dir, "kept"), private))
 	}
 	for _, name := range []string{"agent.json", "token", "agent.log"} {
 		errs = append(errs, removeIfThere(filepath.Join(l.dir, name)))

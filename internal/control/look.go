@@ -3,7 +3,9 @@ package control
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"maps"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -130,10 +132,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 		return nil
 	}
 	measures := map[field.MemberName]agent.Measure{}
-	g, err := f.ground()
-	if err != nil {
-		return nil
-	}
+	g, failed := f.ground()
 	ctx, cancel := context.WithTimeout(ctx, lookWait)
 	defer cancel()
 	var inputs []engine.Input
@@ -148,7 +147,11 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 			defer asking.Done()
 			var in []engine.Input
 			var seen map[field.MemberName]agent.Measure
-			client, err := g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
+			var client *agent.Client
+			err := failed
+			if err == nil {
+				client, err = g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
+			}
 			if err == nil {
 				defer client.Close()
 				standing, failed := client.Standing(ctx)
@@ -182,8 +185,11 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 	return measures
 }
 
-// ground makes the field's ground.
+// ground gives the field's ground to look at, making nothing: where there is no authority yet, its agents are of an older version.
 func (f Folder) ground() (ground.Ground, error) {
+	if _, err := os.Stat(f.authority()); errors.Is(err, fs.ErrNotExist) && f.Ground == nil {
+		return &ground.Local{Dir: f.nodes()}, nil
+	}
 	key, err := f.key()
 	if err != nil {
 		return nil, err

@@ -149,6 +149,9 @@ func (l *Local) Find(node field.NodeName, at engine.Binding) (*agent.Client, err
 }
 
 func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, error) {
+	if l.Authority == nil {
+		return nil, errors.New("nothing is here by which its agent could be told from another")
+	}
 	l.party.Do(func() { l.us, l.failed = l.Authority.Controller() })
 	if l.failed != nil {
 		return nil, l.failed
@@ -325,6 +328,7 @@ func (l *Local) SetAside(ctx context.Context, node field.NodeName, at engine.Bin
 	if err := agent.EndAll(ctx, at.Dir); err != nil {
 		return "", err
 	}
+	agent.RemoveGroups(at.Dir)
 	aside := filepath.Join(filepath.Dir(l.Dir), "set-aside")
 	if err := os.MkdirAll(aside, 0o700); err != nil {
 		return "", err
@@ -366,6 +370,7 @@ func (l *Local) Release(ctx context.Context, node field.NodeName, at engine.Bind
 	if err := os.RemoveAll(at.Dir); err != nil {
 		return fmt.Errorf("the folder of %s cannot be removed: %w", node, err)
 	}
+	agent.RemoveGroups(at.Dir)
 	dir, err := os.Open(l.Dir) // that it is gone shall be so after a power loss too
 	if err != nil {
 		return nil
