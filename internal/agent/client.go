@@ -168,7 +168,7 @@ func (c *Client) do(ctx context.Context, method, path string, data []byte) ([]by
 		return nil, fmt.Errorf("%w: %w", ErrUntrusted, err)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("its agent does not answer: %s", plainNet(err))
+		return nil, &worded{"its agent does not answer: " + plainNet(err), err}
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))

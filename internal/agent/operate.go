@@ -173,7 +173,7 @@ func (o *operation) run(ctx context.Context) order.Report {
 		if !maybe && !last {
 			got, err := o.call(ctx)
 			if err == nil {
-				captured, err := o.captured(got.env)
+				captured, err := o.captured(ctx, got.env)
 				if err == nil || o.Do.DoneWhen == "" {
 					return order.Report{Kind: order.Done, Captured: captured}
 				}
@@ -220,7 +220,7 @@ func (o *operation) call(ctx context.Context) (*answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = o.judge(&field.Probe{Call: o.Do.Call, Expect: o.Do.Expect}, got)
+	err = o.judge(ctx, &field.Probe{Call: o.Do.Call, Expect: o.Do.Expect}, got)
 	if err != nil && o.Do.HTTP != nil && o.Do.Expect == "" {
 		err = fmt.Errorf("%s (HTTP status %d)", refusal(got), got.status) // what it says itself tells most
 	}
@@ -238,25 +238,25 @@ func (o *operation) happened(ctx context.Context) (bool, map[string]string, erro
 	if err != nil {
 		return false, nil, err
 	}
-	is, err := o.eval(o.Do.DoneWhen, got.env)
+	is, err := o.eval(ctx, o.Do.DoneWhen, got.env)
 	if err != nil {
-		return false, nil, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), o.Do.DoneWhen, firstLine(err))
+		return false, nil, fmt.Errorf("%s, and `%s` cannot be evaluated on it: %s", got.was(), o.Do.DoneWhen, firstLine(err))
 	}
 	if is != true {
 		return false, nil, nil
 	}
-	captured, err := o.captured(got.env)
+	captured, err := o.captured(ctx, got.env)
 	return true, captured, err
 }
 
 // captured takes out of an answer what the step wants to keep.
-func (o *operation) captured(env map[string]any) (map[string]string, error) {
+func (o *operation) captured(ctx context.Context, env map[string]any) (map[string]string, error) {
 	if len(o.Do.Capture) == 0 {
 		return nil, nil
 	}
 	out := map[string]string{}
 	for name, text := range o.Do.Capture {
-		value, err := o.eval(text, env)
+		value, err := o.eval(ctx, text, env)
 		if err != nil || value == nil {
 			return nil, fmt.Errorf("the answer was %s, and `%s` finds no %s in it", shortened(jsonText(env["body"])), text, name)
 		}

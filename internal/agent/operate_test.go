@@ -242,7 +242,7 @@ func TestCommandsOfStepsRunAsTheMembersUser(t *testing.T) {
 func TestRefusalsAreWordedByWhoRefuses(t *testing.T) {
 	for _, test := range []struct{ body, want string }{
 		{`{"error": "etcdserver: unhealthy cluster", "code": 14}`, "etcdserver: unhealthy cluster"},
-		{`{"message": "no\u001b[31m"}`, "no[31m"},
+		{`{"message": "no\u001b[31m"}`, "no"},
 		{`{"reason": 5}`, `{"reason":5}`},
 		{"plain", "plain"},
 		{"", "empty"},

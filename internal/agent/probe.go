@@ -20,17 +20,26 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/vm"
-
+	"lanternfield/internal/core/bounded"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
 )
 
 // answer is what a member said to a call, as expressions see it.
 type answer struct {
 	status int
+	cut    bool // it was longer than what is read
 	env    map[string]any
+}
+
+// was words what an answer was, shortened; also, where that is so, that only its beginning was read.
+func (g *answer) was() string {
+	text := "the answer was " + shortened(jsonText(g.env["body"]))
+	if g.cut {
+		text += fmt.Sprintf(" (it has more than %d KiB; the rest was not read)", mostAnswer>>10)
+	}
+	return text
 }
 
 // asker asks one member.
@@ -39,11 +48,11 @@ type asker struct {
 	spec    *order.Spec
 	disk    layout
 	cgroup  *cgroup // that commands are run in; nil for none
-	compile map[string]*vm.Program
+	compile map[string]*bounded.Expression
 }
 
 // newCompiled keeps expressions that were compiled.
-func newCompiled() map[string]*vm.Program { return map[string]*vm.Program{} }
+func newCompiled() map[string]*bounded.Expression { return map[string]*bounded.Expression{} }
 
 // Answers larger than this are cut.
 const mostAnswer = 1 << 20
@@ -94,15 +103,17 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 		return nil, netError(what, err)
 	}
 	defer res.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer))
+	body, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %s", what, plainNet(err))
 	}
+	cut := len(body) > mostAnswer
+	body = body[:min(len(body), mostAnswer)]
 	headers := map[string]any{}
 	for k := range res.Header {
 		headers[strings.ToLower(k)] = res.Header.Get(k)
 	}
-	return &answer{status: res.StatusCode, env: map[string]any{"status": res.StatusCode, "body": parsed(body), "headers": headers, "me": string(a.member)}}, nil
+	return &answer{status: res.StatusCode, cut: cut, env: map[string]any{"status": res.StatusCode, "body": parsed(body), "headers": headers, "me": string(a.member)}}, nil
 }
 
 // parsed gives JSON as values and anything else as text.
@@ -168,7 +179,7 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	cmd.WaitDelay = 100 * time.Millisecond
 	// Marked as the member's: a command may leave a process behind, which is to be found when the member goes.
 	cmd.Env = environment(a.disk, a.member, a.spec)
-	out := &bounded{}
+	out := &beginning{}
 	cmd.Stdout, cmd.Stderr = out, out
 	if err = a.cgroup.start(cmd); err == nil {
 		err = cmd.Wait()
@@ -181,13 +192,17 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 		return nil, &worded{args[0] + " took too long", context.Cause(ctx)}
 	}
 	code := cmd.ProcessState.ExitCode()
-	return &answer{status: code, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
+	return &answer{status: code, cut: out.cut, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
 }
 
-// bounded keeps the beginning of what is written.
-type bounded struct{ bytes.Buffer }
+// beginning keeps the beginning of what is written.
+type beginning struct {
+	bytes.Buffer
+	cut bool
+}
 
-func (b *bounded) Write(p []byte) (int, error) {
+func (b *beginning) Write(p []byte) (int, error) {
+	b.cut = b.cut || b.Len()+len(p) > mostAnswer
 	if room := mostAnswer - b.Len(); room > 0 {
 		b.Buffer.Write(p[:min(room, len(p))])
 	}
@@ -202,11 +217,11 @@ func (a *asker) check(ctx context.Context, p *field.Probe, patience time.Duratio
 	if err != nil {
 		return err
 	}
-	return a.judge(p, got)
+	return a.judge(ctx, p, got)
 }
 
 // judge tells what is wrong with an answer; nil when nothing is.
-func (a *asker) judge(p *field.Probe, got *answer) error {
+func (a *asker) judge(ctx context.Context, p *field.Probe, got *answer) error {
 	if p.Expect == "" {
 		switch {
 		case p.HTTP != nil && got.status >= 400:
@@ -217,26 +232,26 @@ func (a *asker) judge(p *field.Probe, got *answer) error {
 		}
 		return nil
 	}
-	ok, err := a.eval(p.Expect, got.env)
+	ok, err := a.eval(ctx, p.Expect, got.env)
 	if err != nil {
-		return fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.Expect, firstLine(err))
+		return fmt.Errorf("%s, and `%s` cannot be evaluated on it: %s", got.was(), p.Expect, firstLine(err))
 	}
 	if ok != true {
-		return fmt.Errorf("the answer was %s, and `%s` does not hold", shortened(jsonText(got.env["body"])), p.Expect)
+		return fmt.Errorf("%s, and `%s` does not hold", got.was(), p.Expect)
 	}
 	return nil
 }
 
-func (a *asker) eval(text string, env map[string]any) (any, error) {
+func (a *asker) eval(ctx context.Context, text string, env map[string]any) (any, error) {
 	program := a.compile[text]
 	if program == nil {
 		var err error
-		if program, err = expr.Compile(text); err != nil {
+		if program, err = bounded.Compile(text); err != nil {
 			return nil, err
 		}
 		a.compile[text] = program
 	}
-	return expr.Run(program, env)
+	return program.Run(ctx, env)
 }
 
 // leads asks whether the member leads its cluster, and in which term. With an error that is not known.
@@ -247,17 +262,17 @@ func (a *asker) leads(ctx context.Context, p *field.LeaderProbe) (leads bool, te
 	if err != nil {
 		return false, 0, err
 	}
-	is, err := a.eval(p.IsMe, got.env)
+	is, err := a.eval(ctx, p.IsMe, got.env)
 	if err != nil {
-		return false, 0, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.IsMe, firstLine(err))
+		return false, 0, fmt.Errorf("%s, and `%s` cannot be evaluated on it: %s", got.was(), p.IsMe, firstLine(err))
 	}
 	if is != true {
 		return false, 0, nil
 	}
 	if p.Term != "" {
-		t, err := a.eval(p.Term, got.env)
+		t, err := a.eval(ctx, p.Term, got.env)
 		if err != nil {
-			return false, 0, fmt.Errorf("the answer was %s, and `%s` finds no term in it: %s", shortened(jsonText(got.env["body"])), p.Term, firstLine(err))
+			return false, 0, fmt.Errorf("%s, and `%s` finds no term in it: %s", got.was(), p.Term, firstLine(err))
 		}
 		term = wholeNumber(t)
 	}
@@ -287,13 +302,13 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.eval(p.Each, got.env)
+	list, err := a.eval(ctx, p.Each, got.env)
 	if err != nil {
-		return nil, fmt.Errorf("the answer was %s, and `%s` cannot be evaluated on it: %s", shortened(jsonText(got.env["body"])), p.Each, firstLine(err))
+		return nil, fmt.Errorf("%s, and `%s` cannot be evaluated on it: %s", got.was(), p.Each, firstLine(err))
 	}
 	items := reflect.ValueOf(list)
 	if !items.IsValid() || items.Kind() != reflect.Slice {
-		return nil, fmt.Errorf("the answer was %s, and `%s` is not a list in it", shortened(jsonText(got.env["body"])), p.Each)
+		return nil, fmt.Errorf("%s, and `%s` is not a list in it", got.was(), p.Each)
 	}
 	if n := items.Len(); n > mostRoster {
 		return nil, fmt.Errorf("it lists %d members, and %d are the most that are read", n, mostRoster)
@@ -303,7 +318,7 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 		item := items.Index(i).Interface()
 		env := map[string]any{"item": item, "me": string(a.member)}
 		one := func(key, text string) (string, error) {
-			value, err := a.eval(text, env)
+			value, err := a.eval(ctx, text, env)
 			if err != nil {
 				return "", fmt.Errorf("`%s` cannot be evaluated on the entry %s: %s", text, shortened(jsonText(item)), firstLine(err))
 			}
@@ -329,7 +344,7 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 		}
 		var voter any = true
 		if p.Voter != "" {
-			if voter, err = a.eval(p.Voter, env); err != nil {
+			if voter, err = a.eval(ctx, p.Voter, env); err != nil {
 				return nil, fmt.Errorf("`%s` cannot be evaluated on the entry %s: %s", p.Voter, shortened(jsonText(item)), firstLine(err))
 			}
 		}
@@ -391,15 +406,5 @@ func firstLine(err error) string {
 	return line
 }
 
-// clean takes out what could act on a terminal.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t':
-			return ' '
-		case r < 0x20, r == 0x7f, r >= 0x80 && r < 0xa0, r == '\ufffd':
-			return -1
-		}
-		return r
-	}, s)
-}
+// clean makes what a program said fit for one line on a screen.
+func clean(s string) string { return strings.TrimSpace(logline.Clean(s)) }

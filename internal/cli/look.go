@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/footprint"
+	"lanternfield/internal/core/plain"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 )
@@ -306,8 +307,7 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 
 // steady tells whether what is shown again can take the place of what was shown before.
 func (a *app) steady() bool {
-	out, ok := a.out.(*os.File)
-	return ok && !a.json && isTerminal(out)
+	return a.screen != nil && a.out == a.fit && !a.json && isTerminal(a.screen)
 }
 
 // showAgain shows the status in place of the one before, where the output is a terminal; else below it.
@@ -317,7 +317,7 @@ func (a *app) showAgain(snap *engine.Snapshot) {
 		fmt.Fprintln(a.out)
 		return
 	}
-	out := a.out.(*os.File)
+	out := a.screen
 	var text strings.Builder
 	shown := *a
 	shown.out = &text
@@ -326,7 +326,7 @@ func (a *app) showAgain(snap *engine.Snapshot) {
 	if size, err := unix.IoctlGetWinsize(int(out.Fd()), unix.TIOCGWINSZ); err == nil && size.Col > 0 {
 		width, height = int(size.Col), int(size.Row)
 	}
-	lines := strings.Split(strings.TrimRight(text.String(), "\n"), "\n")
+	lines := strings.Split(strings.TrimRight(plain.Text(text.String()), "\n"), "\n")
 	var page strings.Builder
 	page.WriteString("\x1b[H")
 	for i, line := range lines {

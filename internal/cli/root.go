@@ -17,6 +17,7 @@ import (
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plain"
 	"lanternfield/internal/fieldfile"
 )
 
@@ -40,6 +41,8 @@ type Screens struct {
 // app is what all commands share.
 type app struct {
 	out, err io.Writer
+	fit      *plain.Writer // what out writes through
+	screen   *os.File      // where that ends, where it is a file
 	in       *os.File
 	state    string
 	name     string // of the field, instead of a file
@@ -55,11 +58,17 @@ var errNoFile = errors.New("no field file is named, and this folder has none; na
 
 // Run carries out a command line and gives the exit status.
 func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, screens Screens) int {
-	a := &app{out: out, err: errs, in: in, screens: screens}
+	// All that is printed goes through here: much of it was written by programs, files and hosts that are not ours.
+	fit := &plain.Writer{To: out}
+	a := &app{out: fit, fit: fit, err: &plain.Writer{To: errs}, in: in, screens: screens}
+	if file, ok := out.(*os.File); ok {
+		a.screen = file
+	}
+	errs = a.err
 	root := a.root()
 	root.SetArgs(args)
-	root.SetOut(out)
-	root.SetErr(errs)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
 	switch {
 	case err == nil:
@@ -92,6 +101,9 @@ func (a *app) fail(err error) {
 }
 
 func (a *app) printJSON(v any) {
+	if a.fit != nil {
+		a.fit.JSON = true
+	}
 	enc := json.NewEncoder(a.out)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)

@@ -88,10 +88,11 @@ func (d *driver) run(ctx context.Context) {
 			}
 		} else {
 			var lacks *agent.Lacks
-			asking, done := context.WithTimeout(ctx, orderWait)
+			asking, done := context.WithTimeout(ctx, answerWait)
 			err := d.control.claim(asking, d, client)
-			if late := asking.Err(); late != nil {
-				err = late
+			var slow interface{ Timeout() bool }
+			if errors.As(err, &slow) && slow.Timeout() {
+				err = context.DeadlineExceeded
 			}
 			done()
 			if err == nil {

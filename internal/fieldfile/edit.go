@@ -44,8 +44,13 @@ func (f *File) splice(line, column, width int, with string) []byte {
 	return append(append(append([]byte{}, f.Bytes[:before]...), with...), f.Bytes[after:]...)
 }
 
-// Save replaces the file whole, unless somebody has changed it since it was loaded.
+// Save replaces the file whole, unless somebody has changed it since it was loaded. Where its name is a link, what it leads to is
+// replaced, and the link stays.
 func (f *File) Save(data []byte) error {
+	name, err := filepath.EvalSymlinks(f.Name)
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", f.Name, err)
+	}
 	now, err := os.ReadFile(f.Name)
 	if err != nil {
 		return err
@@ -57,7 +62,7 @@ func (f *File) Save(data []byte) error {
 	if err != nil {
 		return err
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(f.Name), "."+filepath.Base(f.Name)+".")
+	tmp, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".")
 	if err != nil {
 		return fmt.Errorf("%s cannot be written: %w", f.Name, err)
 	}
@@ -70,7 +75,7 @@ func (f *File) Save(data []byte) error {
 		err = os.Chmod(tmp.Name(), info.Mode())
 	}
 	if err == nil {
-		err = os.Rename(tmp.Name(), f.Name)
+		err = os.Rename(tmp.Name(), name)
 	}
 	if err != nil {
 		os.Remove(tmp.Name())
@@ -99,8 +104,8 @@ func NameIn(name, env string) (string, error) {
 	if err == nil {
 		return f.Field.Name, nil
 	}
-	data, read := os.ReadFile(name)
-	if read != nil || len(data) > mostBytes {
+	data, unread := read(name)
+	if unread != nil || len(data) > mostBytes {
 		return "", err
 	}
 	if d := parse(name, data); d.root != nil {

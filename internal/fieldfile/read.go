@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
@@ -78,9 +80,14 @@ func read(name string) ([]byte, error) {
 	case !info.Mode().IsRegular():
 		return nil, Errors{{File: name, Text: "is not a regular file"}}
 	case info.Size() > mostBytes:
-		return make([]byte, info.Size()), nil // it is refused for its size
+		return nil, Errors{{File: name, Text: fmt.Sprintf("the file has %d KiB; a field file may have %d KiB at most", info.Size()>>10, mostBytes>>10), Hint: "is it the right file? Put long config templates into kits."}}
 	}
-	data, err := os.ReadFile(name)
+	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // it may be another file by now
+	if err != nil {
+		return nil, Errors{{File: name, Text: "cannot be read: " + plainCause(err)}}
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, mostBytes+1))
 	if err != nil {
 		return nil, Errors{{File: name, Text: "cannot be read: " + plainCause(err)}}
 	}

@@ -91,6 +91,8 @@ type substitution struct {
 	decl    *node
 	values  map[string]*node
 	open    []string // variables being worked out
+	made    int      // bytes of text with variables in it, so far
+	over    bool     // that was too much, which is said once
 }
 
 // substitute works out the variables of a file and puts them where they are referred to.
@@ -133,6 +135,12 @@ func (d *document) substitute(choices *Choices) []Variable {
 	}
 	return all
 }
+
+// How much text variables may make: in one value, and in the whole file.
+const (
+	mostValue = 64 << 10
+	mostMade  = 8 << 20
+)
 
 // value works out one variable; nil, with the error noted, when that cannot be done.
 func (s *substitution) value(name string) *node {
@@ -231,13 +239,29 @@ func (s *substitution) put(n *node, doc *document, program bool) bool {
 		}
 		return good
 	}
-	n.scalar = reference.ReplaceAllStringFunc(text, func(ref string) string {
+	grown := len(text)
+	whole := reference.ReplaceAllStringFunc(text, func(ref string) string {
+		if grown > mostValue {
+			return ""
+		}
 		if v := get(ref[2 : len(ref)-1]); v != nil {
 			n.variable = ref[2 : len(ref)-1]
-			return string(v.word())
+			word := string(v.word())
+			grown += len(word)
+			return word
 		}
 		return ref
 	})
+	if s.made += grown; good && (grown > mostValue || s.made > mostMade) {
+		if !s.over {
+			s.d.errs = append(s.d.errs, doc.at(n, false, fmt.Sprintf("with its variables put in, this has more than %d KiB, or the file with this more than %d MiB", mostValue>>10, mostMade>>20),
+				"variables that are made of variables multiply; write less of them"))
+		}
+		s.over = true
+		n.scalar = ""
+		return false
+	}
+	n.scalar = whole
 	return good
 }
 

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/plain"
+
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -60,13 +62,13 @@ func Parse(raw string, place *time.Location) Line {
 	return l
 }
 
-// Clean takes out what acts on a terminal: escape sequences whole, and every other control character.
+// Clean takes out what acts on a terminal: escape sequences whole, and everything else that acts.
 func Clean(s string) string {
 	return strings.TrimRight(strings.Map(func(r rune) rune {
 		switch {
 		case r == '\t':
 			return ' '
-		case r < 0x20, r == 0x7f, r >= 0x80 && r < 0xa0, r == '\ufffd', r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
+		case r == '\ufffd', plain.Acts(r):
 			return -1
 		}
 		return r
@@ -135,7 +137,7 @@ func (l *Line) fromPairs(place *time.Location) bool {
 	if text == "" {
 		return false
 	}
-	l.Text = strings.TrimSpace(text + " " + strings.TrimSpace(rest))
+	l.Text = strings.TrimSpace(Clean(text) + " " + strings.TrimSpace(rest)) // quoting may have hidden what acts
 	return true
 }
 

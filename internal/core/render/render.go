@@ -17,6 +17,7 @@ import (
 	"text/template/parse"
 	"time"
 
+	"lanternfield/internal/core/bounded"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
@@ -262,11 +263,16 @@ func endless(t *template.Template) error {
 		}
 	}
 	var path []string
+	done := map[string]bool{} // looked through, or being so: each template once, however many call it
 	var walk func(name string) error
 	walk = func(name string) error {
 		if i := slices.Index(path, name); i >= 0 {
 			return fmt.Errorf("templates call each other without end: %s", strings.Join(append(path[i:], name), " calls "))
 		}
+		if done[name] {
+			return nil
+		}
+		done[name] = true
 		path = append(path, name)
 		defer func() { path = path[:len(path)-1] }()
 		for _, next := range calls[name] {
@@ -314,30 +320,27 @@ func collect(n parse.Node, found func(name string)) {
 // templates keeps what was parsed lately: the same few texts are executed for every member.
 var templates struct {
 	sync.Mutex
-	known map[string]*template.Template
+	known map[string]*bounded.Template
 }
 
 // mostKept bounds what is kept of parsed templates.
 const mostKept = 4000
 
-func parsed(text string) (*template.Template, error) {
+func parsed(text string) (*bounded.Template, error) {
 	templates.Lock()
 	t := templates.known[text]
 	templates.Unlock()
 	if t != nil {
 		return t, nil
 	}
-	t, err := template.New("").Option("missingkey=error").Funcs(arithmetic).Parse(text)
-	if err == nil {
-		err = endless(t)
-	}
+	t, err := bounded.NewTemplate(text, arithmetic, endless)
 	if err != nil {
 		return nil, err
 	}
 	templates.Lock()
 	defer templates.Unlock()
 	if templates.known == nil || len(templates.known) >= mostKept {
-		templates.known = map[string]*template.Template{}
+		templates.known = map[string]*bounded.Template{}
 	}
 	templates.known[text] = t
 	return t, nil
@@ -345,7 +348,7 @@ func parsed(text string) (*template.Template, error) {
 
 var (
 	unknownField   = regexp.MustCompile(`can't evaluate field (\w+) in type`)
-	templatePrefix = regexp.MustCompile(`^template: :?(\d+)?(:\d+)?:? ?(executing "" at )?(<[^>]*>: )?(error calling \w+: )?`)
+	templatePrefix = regexp.MustCompile(`^template: :?(\d+)?(:\d+)?:? ?(executing "[^"]*" at )?(<[^>]*>: )?(error calling \w+: )?`)
 )
 
 // plainError words an error of the template engine in our terms.

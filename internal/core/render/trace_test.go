@@ -91,7 +91,8 @@ func TestATemplateThatWouldNeverEndIsRefused(t *testing.T) {
 		`{{define "a"}}{{if true}}{{template "b"}}{{end}}{{end}}{{define "b"}}{{range .}}{{template "a"}}{{end}}{{end}}`: "a calls b calls a",
 		`{{define "a"}}{{with 1}}{{else}}{{template "a"}}{{end}}{{end}}`:                                                 "a calls a",
 		`{{define "a"}}fine{{end}}{{template "a"}}{{template "a"}}`:                                                      "",
-		`{{range 9000000}}x{{end}}`: "it grows beyond 8 MiB",
+		`{{range 9000000}}x{{end}}`:                   "it takes too many steps",
+		`{{range 90000}}{{printf "%1000d" .}}{{end}}`: "it grows beyond 8 MiB",
 	} {
 		got, err := execute(text, &View{})
 		if want == "" && (err != nil || got != "finefine") || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/mattn/go-runewidth"
+
+	fit "lanternfield/internal/core/plain"
 )
 
 // Color is 0xRRGGBB. None leaves the terminal's own.
@@ -70,6 +72,9 @@ func (g *Grid) Set(x, y int, r rune, s Style) {
 		return
 	}
 	c := &g.cells[y*g.W+x]
+	if fit.Acts(r) && r != 0 {
+		r = ' '
+	}
 	if s.Bg == None {
 		s.Bg = c.style.Bg
 	}
@@ -79,7 +84,7 @@ func (g *Grid) Set(x, y int, r rune, s Style) {
 // Text writes a text and gives the column after it. What acts on terminals is left out.
 func (g *Grid) Text(x, y int, text string, s Style) int {
 	for _, r := range text {
-		if r < 0x20 || r >= 0x7f && r < 0xa0 {
+		if fit.Acts(r) {
 			continue
 		}
 		w := runewidth.RuneWidth(r)
