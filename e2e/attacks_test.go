@@ -469,3 +469,43 @@ func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
 	}
 	x.must("deploy", x.file, "--yes")
 }
+
+// TestAFullDiskCanBeStoppedAndRetired fills the disk that the state is on.
+func TestAFullDiskCanBeStoppedAndRetired(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a small file system takes root to mount")
+	}
+	x := newTrial(t, ferries)
+	if err := os.Mkdir(x.state, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mount("lantern", x.state, "tmpfs", 0, "size=12m,mode=755"); err != nil {
+		t.Skipf("no small file system here: %v", err)
+	}
+	defer func() { _ = syscall.Unmount(x.state, syscall.MNT_DETACH) }()
+	x.must("deploy", x.file, "--yes")
+	fill := func() {
+		f, err := os.Create(filepath.Join(x.state, "filler"))
+		for size := 1 << 16; size > 0; size /= 2 {
+			for err == nil {
+				_, err = f.Write(make([]byte, size))
+			}
+			err = nil
+		}
+		f.Close()
+	}
+	fill()
+	if out, code := x.try(time.Minute, "scale", x.file, "crews", "5", "--yes"); code != 2 || !strings.Contains(out, "the disk is full") {
+		t.Errorf("scale on a full disk: exit status %d\n%s", code, out)
+	}
+	x.must("stop", x.file, "--yes")
+	if n := x.witnesses(); n != 0 {
+		t.Errorf("%d members run after they were stopped", n)
+	}
+	fill()
+	if out := x.must("retire", x.file, "--yes"); !strings.Contains(out, "found none") || len(x.processes()) > 0 {
+		t.Errorf("retire on a full disk:\n%s\n%v", out, x.processes())
+	}
+	x.cleaned = true
+	os.RemoveAll(x.dir)
+}

@@ -40,6 +40,7 @@ type Endpoint struct {
 	URL       string `json:"url"`
 	PID       int    `json:"pid"`
 	StartTime int64  `json:"start_time"`
+	Boot      string `json:"boot,omitempty"` // of the machine
 }
 
 // Agent is a running agent.
@@ -100,6 +101,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
+	ReserveSpace(a.disk.reserve(), reserveBytes)
 	a.groups = findHierarchy(o.Dir, true)
 	defer a.groups.remove()
 	if err := a.recall(); err != nil {
@@ -260,7 +262,11 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 		return nil
 	}
-	if err := a.disk.keepOrder(o); err != nil {
+	keep := func() error { return a.disk.keepOrder(o) }
+	if o.Want != order.Run { // what ends something shall be possible on a full disk too
+		keep = func() error { return a.disk.inNeed(func() error { return a.disk.keepOrder(o) }) }
+	}
+	if err := keep(); err != nil {
 		return &Refused{http.StatusInsufficientStorage, err.Error()}
 	}
 	a.taken = max(a.taken, o.Revision)
@@ -313,7 +319,7 @@ func (a *Agent) serve(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
 	}
-	end := Endpoint{Agent: a.id, URL: "https://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid())}
+	end := Endpoint{Agent: a.id, URL: "https://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid()), Boot: bootOf()}
 	if err := writeQuick(a.disk.endpoint(), end); err != nil {
 		return err
 	}

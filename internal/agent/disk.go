@@ -32,6 +32,7 @@ func (l layout) logs() string     { return filepath.Join(l.own(), "logs") }
 func (l layout) log(m field.MemberName) string {
 	return LogFile(l.dir, m)
 }
+func (l layout) reserve() string { return filepath.Join(l.own(), "reserve") }
 func (l layout) operations() string {
 	return filepath.Join(l.own(), "operations")
 }

@@ -333,7 +333,11 @@ func (m *member) watch(wasReady bool) {
 	m.watching = cancel
 	incarnation := m.kept.Incarnation
 	spec, _ := m.inForce()
-	w := &watcher{member: m.name, spec: spec, look: m.look, ask: m.asker(spec), since: time.Now(), wasReady: wasReady,
+	since := time.Now()
+	if wasReady {
+		since = since.Add(-upFor) // it has run before this agent came
+	}
+	w := &watcher{member: m.name, spec: spec, look: m.look, ask: m.asker(spec), since: since, wasReady: wasReady,
 		report: func(r order.Report) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation

@@ -37,6 +37,9 @@ func bootOf() string {
 	return strings.TrimSpace(string(data))
 }
 
+// Rebooted tells whether the machine was started again since an agent wrote that.
+func (e Endpoint) Rebooted() bool { return e.Boot != "" && e.Boot != bootOf() }
+
 // begin begins a life: reports are numbered anew, and the first of them is an account of all that the agent holds.
 func (a *Agent) begin() error {
 	life, err := randomName()

@@ -21,6 +21,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/store"
 )
 
 func (a *app) deployCommand() *cobra.Command {
@@ -40,6 +41,18 @@ func (a *app) deployCommand() *cobra.Command {
 
 func (a *app) takeOverFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.takeOver, "take-over", "", "go on with a log that lacks what the nodes were told: the field's name")
+}
+
+// openToAct opens a field; also one with a broken log, where a person takes it over by its name.
+func (a *app) openToAct(ctx context.Context, cmd *cobra.Command, folder control.Folder) (control.Session, error) {
+	if a.takeOver != filepath.Base(folder.Dir) {
+		return control.Open(ctx, folder, by(cmd))
+	}
+	session, kept, err := control.OpenAnyway(ctx, folder, by(cmd))
+	if err == nil && kept != "" && !a.json {
+		fmt.Fprintf(a.out, "The log was broken; the whole of it is kept in %s.\n", kept)
+	}
+	return session, err
 }
 
 // takesOver goes on with the log that is here, where a person has said so.
@@ -67,7 +80,7 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 	if finding.Worst(found) {
 		return a.refuse(f, found)
 	}
-	session, err := control.Open(ctx, folder, by(cmd))
+	session, err := a.openToAct(ctx, cmd, folder)
 	if err != nil {
 		return err
 	}
@@ -302,8 +315,9 @@ func leaderLoss(r engine.RoleView) string {
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *engine.Snapshot, error) {
 	snap, err := control.Look(ctx, folder)
 	var lacks *control.LacksError
-	if a.takeOver != "" && (err == nil || errors.As(err, &lacks)) {
-		session, err := control.Open(ctx, folder, by(cmd))
+	var broken *store.Broken
+	if a.takeOver != "" && (err == nil || errors.As(err, &lacks) || errors.As(err, &broken)) {
+		session, err := a.openToAct(ctx, cmd, folder)
 		if err == nil {
 			err = a.takesOver(ctx, cmd, session)
 		}
@@ -328,9 +342,12 @@ func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder contr
 func (a *app) agentCommand() *cobra.Command {
 	var o agent.Options
 	var node string
-	enrol := -1
+	enrol, unit := -1, false
 	cmd := &cobra.Command{Use: "agent", Short: "Run the daemon of a node (started by the ground, not by hand)", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if unit {
+				return a.printUnit()
+			}
 			if o.Dir == "" || node == "" || o.Address == "" {
 				return errors.New("an agent needs --dir, --node and --address; controllers start agents by themselves")
 			}
@@ -342,7 +359,8 @@ func (a *app) agentCommand() *cobra.Command {
 			o.Enrol = os.NewFile(uintptr(enrol), "enrolment")
 			return agent.Run(cmd.Context(), o)
 		}}
-	cmd.Flags().StringVar(&o.Dir, "dir", "", "the agent's own folder")
+	cmd.Flags().BoolVar(&unit, "print-unit", false, "print a systemd unit that brings a field back when the machine starts (with --field NAME)")
+	cmd.Flags().StringVar(&o.Dir, "dir", "", "the node's folder")
 	cmd.Flags().StringVar(&node, "node", "", "the node's name")
 	cmd.Flags().StringVar(&o.Address, "address", "", "the node's address")
 	cmd.Flags().IntVar(&enrol, "enrol-fd", -1, "a connection to the controller that starts it, inherited")

@@ -68,6 +68,7 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 			return nil, err
 		}
 		if lock != nil {
+			f.space(command)
 			c, err := start(f, lock, command)
 			if err != nil {
 				lock.Close()
@@ -87,6 +88,28 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
+}
+
+// OpenAnyway opens a field whose log is broken, on the word of a person who takes it over: what is broken, and all after it, is cut off.
+func OpenAnyway(ctx context.Context, f Folder, command string) (s Session, kept string, err error) {
+	s, err = Open(ctx, f, command)
+	var broken *store.Broken
+	if !errors.As(err, &broken) {
+		return s, "", err
+	}
+	lock, holder, err := f.take(command)
+	if err != nil {
+		return nil, "", err
+	}
+	if lock == nil {
+		return nil, "", &HeldError{Field: fieldName(f), Holder: *holder}
+	}
+	kept, err = store.Cut(f.events(), broken.Seq)
+	if err = errors.Join(err, lock.Close()); err != nil {
+		return nil, "", err
+	}
+	s, err = Open(ctx, f, command)
+	return s, kept, err
 }
 
 func fieldName(f Folder) string { return filepath.Base(f.Dir) }
@@ -476,6 +499,7 @@ func (c *Controller) Close() error {
 	c.cancel()
 	<-c.done
 	c.drivers.Wait()
-	err := c.server.Close()
-	return errors.Join(err, c.store.Close(), c.lock.Close())
+	err := errors.Join(c.server.Close(), c.store.Close())
+	c.folder.keepSpace()
+	return errors.Join(err, c.lock.Close())
 }

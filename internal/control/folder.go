@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/identity"
@@ -243,13 +244,36 @@ func (f Folder) take(command string) (*os.File, *Holder, error) {
 	}
 	data, err := json.Marshal(Holder{PID: os.Getpid(), Command: command, Since: time.Now()})
 	if err == nil {
-		err = errors.Join(file.Truncate(0), writeAt(file, data))
+		err = errors.Join(writeAt(file, data), file.Truncate(int64(len(data))))
+	}
+	if errors.Is(err, unix.ENOSPC) { // who holds it is for people; that it is held is what counts
+		err = nil
 	}
 	if err != nil {
 		file.Close()
 		return nil, nil, stateError(f.Dir, err)
 	}
 	return file, nil, nil
+}
+
+// reserveBytes is what a field keeps of its disk for being stopped and retired when that is full.
+const reserveBytes = 4 << 20
+
+func (f Folder) reserve() string { return filepath.Join(f.own(), "reserve") }
+
+func (f Folder) keepSpace() { agent.ReserveSpace(f.reserve(), reserveBytes) }
+
+// space gives the kept space free for a command that ends something, where the disk is full, and keeps it else.
+func (f Folder) space(command string) {
+	reserve := f.reserve()
+	if !strings.HasSuffix(command, " retire") && !strings.HasSuffix(command, " stop") {
+		f.keepSpace()
+		return
+	}
+	var fs unix.Statfs_t
+	if unix.Statfs(f.own(), &fs) == nil && fs.Bavail*uint64(fs.Bsize) < reserveBytes {
+		agent.FreeSpace(reserve)
+	}
 }
 
 func writeAt(file *os.File, data []byte) error {

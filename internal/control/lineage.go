@@ -138,9 +138,6 @@ func (c *Controller) takeOver(ctx context.Context, o Order) error {
 		in.Nodes[name] = l.standing
 	}
 	c.mu.Unlock()
-	if len(in.Lost) == 0 {
-		return fmt.Errorf("the log of %s is the one that its nodes obey: there is nothing to take over", fieldName(c.folder))
-	}
 	for name, at := range found {
 		kept, err := c.ground.SetAside(ctx, name, at)
 		if err != nil {

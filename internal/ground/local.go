@@ -136,6 +136,9 @@ func listening() (blocks map[int]bool, addresses map[netip.Addr]bool, err error)
 // errNoAgent says that no agent runs on a node.
 var errNoAgent = errors.New("its agent does not run")
 
+// errRebooted says why no agent runs on any node of a machine.
+var errRebooted = errors.New("the machine was started again, and nothing starts by itself on it: start, deploy or open brings it back")
+
 // ErrAdrift says that the agent of a node runs, and its folder is not there.
 var ErrAdrift = errors.New("its agent runs, and its folder is gone: it was moved, deleted or unmounted. Put it back; or retire the field, which ends that agent and its members")
 
@@ -169,7 +172,13 @@ func (l *Local) endpoint(dir string) (agent.Endpoint, error) {
 	for _, name := range []string{agent.EndpointFile(dir), agent.OldEndpointFile(dir)} {
 		var end agent.Endpoint
 		data, err := os.ReadFile(name)
-		if err != nil || json.Unmarshal(data, &end) != nil || !agent.Lives(end.PID, end.StartTime) {
+		if err != nil || json.Unmarshal(data, &end) != nil {
+			continue
+		}
+		if end.Rebooted() {
+			return agent.Endpoint{}, errRebooted
+		}
+		if !agent.Lives(end.PID, end.StartTime) {
 			continue
 		}
 		if !strings.HasPrefix(end.URL, "https://") {

@@ -23,6 +23,8 @@ import (
 
 // Store is the log of one field. Only one process at a time may write it; see package control for the lock.
 type Store struct {
+	sums bool  // events have checksums
+	sum  int64 // of the newest event
 	db   *sql.DB
 	name string
 	last uint64
@@ -41,7 +43,8 @@ const schema = `CREATE TABLE IF NOT EXISTS events (
 	seq  INTEGER PRIMARY KEY,
 	at   INTEGER NOT NULL, -- nanoseconds since 1970, UTC
 	kind TEXT NOT NULL,
-	fact BLOB NOT NULL     -- JSON, see engine.DecodeFact
+	fact BLOB NOT NULL,    -- JSON, see engine.DecodeFact
+	sum INTEGER NOT NULL DEFAULT 0 -- over this event and the sum of the one before, see sumOf
 ) STRICT`
 
 // Open opens the log of that name for writing, making it when there is none.
@@ -59,7 +62,11 @@ func Open(name string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.db.Exec(schema); err != nil {
+	_, err = s.db.Exec(schema)
+	if err == nil {
+		err = s.summed(true)
+	}
+	if err != nil {
 		s.db.Close()
 		return nil, s.plain("opened", err)
 	}
@@ -104,7 +111,13 @@ func open(name string, query url.Values) (*Store, error) {
 }
 
 func (s *Store) number() error {
-	err := s.db.QueryRow(`SELECT coalesce(max(seq), 0) FROM events`).Scan(&s.last)
+	err := s.summed(false)
+	if err == nil {
+		err = s.db.QueryRow(`SELECT coalesce(max(seq), 0) FROM events`).Scan(&s.last)
+	}
+	if err == nil && s.sums && s.last > 0 {
+		err = s.db.QueryRow(`SELECT sum FROM events WHERE seq = ?`, int64(s.last)).Scan(&s.sum)
+	}
 	if err != nil {
 		s.db.Close()
 		if strings.Contains(err.Error(), "no such table: events") {
@@ -131,44 +144,56 @@ func (s *Store) Append(events []engine.Event) error {
 		return s.plain("written", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	insert, err := tx.Prepare(`INSERT INTO events (seq, at, kind, fact) VALUES (?, ?, ?, ?)`)
+	insert, err := tx.Prepare(`INSERT INTO events (seq, at, kind, fact, sum) VALUES (?, ?, ?, ?, ?)`)
 	if err != nil {
 		return s.plain("written", err)
 	}
 	defer insert.Close()
-	seq := s.last
+	seq, sum := s.last, s.sum
 	for _, e := range events {
 		kind, fact, err := engine.EncodeFact(e.Fact)
 		if err != nil {
 			return fmt.Errorf("an event of kind %s cannot be encoded: %w", kind, err)
 		}
 		seq++
-		if _, err := insert.Exec(int64(seq), e.At.UnixNano(), kind, fact); err != nil {
+		sum = sumOf(sum, int64(seq), e.At.UnixNano(), kind, fact)
+		if _, err := insert.Exec(int64(seq), e.At.UnixNano(), kind, fact, sum); err != nil {
 			return s.plain("written", err)
 		}
 	}
 	if err := tx.Commit(); err != nil {
 		return s.plain("written", err)
 	}
-	s.last = seq
+	s.last, s.sum = seq, sum
 	slog.Debug("batch stored", "events", len(events), "last", seq)
 	return nil
 }
 
 // Read gives the events above that number, oldest first, to the function, until it fails.
 func (s *Store) Read(after uint64, each func(Stored) error) error {
-	rows, err := s.db.Query(`SELECT seq, at, kind, fact FROM events WHERE seq > ? ORDER BY seq`, int64(after))
+	column, before := "0", int64(0)
+	if s.sums {
+		column = "sum"
+		if err := s.db.QueryRow(`SELECT coalesce((SELECT sum FROM events WHERE seq = ?), 0)`, int64(after)).Scan(&before); err != nil {
+			return s.plain("read", err)
+		}
+	}
+	rows, err := s.db.Query(`SELECT seq, at, kind, fact, `+column+` FROM events WHERE seq > ? ORDER BY seq`, int64(after))
 	if err != nil {
 		return s.plain("read", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var seq, at int64
+		var seq, at, sum int64
 		var kind string
 		var data []byte
-		if err := rows.Scan(&seq, &at, &kind, &data); err != nil {
+		if err := rows.Scan(&seq, &at, &kind, &data, &sum); err != nil {
 			return s.plain("read", err)
 		}
+		if wanted := sumOf(before, seq, at, kind, data); s.sums && wanted != sum {
+			return s.broken(uint64(seq), at, kind, data)
+		}
+		before = sum
 		fact, err := engine.DecodeFact(kind, data)
 		if err != nil {
 			return fmt.Errorf("event %d in %s cannot be read: %w; put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile", seq, s.name, err)

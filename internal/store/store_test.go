@@ -136,7 +136,7 @@ func TestDamagedAndForeignLogsAreToldApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if _, err := s.db.Exec(`INSERT INTO events VALUES (1, 1, 'member-sang', x'7b7d')`); err != nil {
+	if _, err := s.db.Exec(`INSERT INTO events VALUES (1, 1, 'member-sang', x'7b7d', ?)`, sumOf(0, 1, 1, "member-sang", []byte("{}"))); err != nil {
 		t.Fatal(err)
 	}
 	err = s.Read(0, func(Stored) error { return nil })
@@ -169,5 +169,86 @@ func BenchmarkAppend(b *testing.B) {
 		if err := s.Append(batch); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// TestAChangedEventIsNamed changes a byte of an event, takes one out and puts one in; then the log goes on with what came before.
+func TestAChangedEventIsNamed(t *testing.T) {
+	for what, change := range map[string]string{
+		"a changed byte":        `UPDATE events SET fact = CAST(replace(CAST(fact AS TEXT), 'Term":2', 'Term":9') AS BLOB) WHERE seq = 2`,
+		"a changed time":        `UPDATE events SET at = at + 1 WHERE seq = 2`,
+		"one that was put in":   `INSERT INTO events (seq, at, kind, fact, sum) VALUES (2, 0, 'field-retired', CAST('{}' AS BLOB), 7)`,
+		"one that is taken out": `DELETE FROM events WHERE seq = 1`,
+	} {
+		name := filepath.Join(t.TempDir(), "events.db")
+		s, err := Open(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for term := uint64(1); term <= 3; term++ {
+			if err := s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: term, By: "test"}}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if what == "one that was put in" {
+			change = "DELETE FROM events WHERE seq = 2; " + change
+		}
+		if _, err := s.db.Exec(change); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+		if s, err = OpenToRead(name); err != nil {
+			t.Fatal(err)
+		}
+		var broken *Broken
+		err = s.Read(0, func(Stored) error { return nil })
+		s.Close()
+		if !errors.As(err, &broken) || broken.Seq != 2 || !strings.Contains(err.Error(), "event 2 in ") {
+			t.Errorf("%s: got %v", what, err)
+			continue
+		}
+		if _, err := Cut(name, broken.Seq); err != nil {
+			t.Fatal(err)
+		}
+		if s, err = Open(name); err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 9, By: "test"}}}), s.Read(0, func(Stored) error { return nil })); err != nil {
+			t.Errorf("%s, after it was cut: %v", what, err)
+		}
+		s.Close()
+	}
+}
+
+// TestALogOfAnOlderVersionIsGivenChecksums opens one without.
+func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "events.db")
+	s, err := Open(name)
+	if err == nil {
+		err = s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 1, By: "test"}}})
+	}
+	if err == nil {
+		_, err = s.db.Exec(`ALTER TABLE events DROP COLUMN sum`)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if s, err = OpenToRead(name); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Read(0, func(Stored) error { return nil }); err != nil {
+		t.Errorf("looked at as it was: %v", err)
+	}
+	s.Close()
+	if s, err = Open(name); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 2, By: "test"}}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Read(0, func(Stored) error { return nil }); err != nil || !s.sums {
+		t.Errorf("with checksums: %v", err)
 	}
 }

@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"strconv"
+	"strings"
+
+	"lanternfield/internal/control"
+)
+
+// printUnit prints a systemd unit that brings the agents and members of a deployed field back after the machine was started.
+func (a *app) printUnit() error {
+	if a.name == "" {
+		return errors.New("say which field is to be brought back: lanternfield agent --print-unit --field NAME")
+	}
+	if _, err := a.folderOf(a.name); err != nil {
+		return err
+	}
+	root, err := control.Root(a.state)
+	if err != nil {
+		return err
+	}
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	who := "root"
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	fmt.Fprintf(a.out, `# Brings %[1]s back after a start of the machine. Save it as /etc/systemd/system/lanternfield-%[1]s.service, then:
+#   systemctl daemon-reload && systemctl enable lanternfield-%[1]s
+[Unit]
+Description=Lantern Field: brings %[1]s back
+After=network-online.target local-fs.target
+Wants=network-online.target
+RequiresMountsFor=%[2]s
+
+[Service]
+Type=oneshot
+RemainAfterExit=yes
+User=%[3]s
+ExecStart=%[4]s start --field %[1]s --state %[2]s --timeout 30m
+TimeoutStartSec=35min
+# Agents and members go on when this unit is stopped; they are ended by stop and retire alone.
+KillMode=process
+Delegate=yes
+
+[Install]
+WantedBy=multi-user.target
+`, a.name, quotedForUnit(root), who, quotedForUnit(binary))
+	return nil
+}
+
+// quotedForUnit writes a path as a unit file takes it.
+func quotedForUnit(path string) string {
+	path = strings.ReplaceAll(path, "%", "%%")
+	if strings.ContainsAny(path, " \t\"'\\") {
+		return strconv.Quote(path)
+	}
+	return path
+}

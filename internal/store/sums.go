@@ -1,0 +1,112 @@
+package store
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"lanternfield/internal/core/engine"
+)
+
+// sumOf is the checksum of an event: over all that it is, and over the sum of the event before, so that one that is changed, lost or
+// put in between shows. It is no proof against who can write the file.
+func sumOf(before, seq, at int64, kind string, fact []byte) int64 {
+	h := sha256.New()
+	for _, n := range []int64{before, seq, at, int64(len(kind))} {
+		_ = binary.Write(h, binary.LittleEndian, n)
+	}
+	h.Write([]byte(kind))
+	h.Write(fact)
+	return int64(binary.LittleEndian.Uint64(h.Sum(nil)))
+}
+
+// summed finds out whether the events have checksums; it gives them to a log of an older version where that is wanted.
+func (s *Store) summed(give bool) error {
+	var n int
+	if err := s.db.QueryRow(`SELECT count(*) FROM pragma_table_info('events') WHERE name = 'sum'`).Scan(&n); err != nil {
+		return err
+	}
+	if s.sums = n > 0; s.sums || !give {
+		return nil
+	}
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.Exec(`ALTER TABLE events ADD COLUMN sum INTEGER NOT NULL DEFAULT 0`); err != nil {
+		return err
+	}
+	rows, err := tx.Query(`SELECT seq, at, kind, fact FROM events ORDER BY seq`)
+	if err != nil {
+		return err
+	}
+	sums, sum := map[int64]int64{}, int64(0)
+	for rows.Next() {
+		var seq, at int64
+		var kind string
+		var fact []byte
+		if err := rows.Scan(&seq, &at, &kind, &fact); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		sum = sumOf(sum, seq, at, kind, fact)
+		sums[seq] = sum
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for seq, sum := range sums {
+		if _, err := tx.Exec(`UPDATE events SET sum = ? WHERE seq = ?`, sum, seq); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	s.sums = true
+	return nil
+}
+
+// Broken says that an event is not as it was written.
+type Broken struct {
+	Seq  uint64
+	name string
+	says string
+	at   time.Time
+}
+
+func (b *Broken) Error() string {
+	return fmt.Sprintf("event %d in %s (%s, %s) is not as it was written, so nothing from there on can be trusted. Put the file back from a copy; or go on with what comes before it: "+
+		"`lanternfield deploy` or `retire` with --take-over and the field's name. Members go on running meanwhile", b.Seq, b.name, b.at.Local().Format("2006-01-02 15:04:05"), b.says)
+}
+
+func (s *Store) broken(seq uint64, at int64, kind string, data []byte) error {
+	says := "which cannot be read any more"
+	if fact, err := engine.DecodeFact(kind, data); err == nil {
+		says = "now “" + fact.Sentence() + "”"
+	}
+	return &Broken{seq, s.name, says, time.Unix(0, at)}
+}
+
+// Cut takes a log back to what comes before an event, and keeps the whole as it was beside it, under the name that it gives.
+func Cut(name string, seq uint64) (kept string, err error) {
+	kept = fmt.Sprintf("%s.broken-%s", name, time.Now().UTC().Format("20060102T150405"))
+	s, err := Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer s.Close()
+	if _, err := s.db.Exec(`VACUUM INTO ?`, kept); err != nil {
+		return "", s.plain("copied", err)
+	}
+	if err := os.Chmod(kept, 0o600); err != nil {
+		return "", err
+	}
+	if _, err := s.db.Exec(`DELETE FROM events WHERE seq >= ?`, int64(seq)); err != nil {
+		return "", s.plain("cut", err)
+	}
+	return kept, nil
+}
