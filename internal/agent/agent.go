@@ -293,14 +293,28 @@ func (a *Agent) measures() map[field.MemberName]Measure {
 	return out
 }
 
-// note remembers how long the logs are now.
-func (a *Agent) note() {
+// note remembers how long the logs are now, and has members weighed: those with a ceiling each time, others now and then while somebody
+// wants to know.
+func (a *Agent) note(beats int) {
+	wanted := beats%weighOthers == 0 && time.Since(time.Unix(0, a.asked.Load())) < 2*reportsWithin
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, m := range a.members {
 		m.note(time.Now())
+		if spec := m.order.Spec; wanted || spec != nil && spec.Ceiling.Memory > 0 {
+			select {
+			case m.weighing <- struct{}{}:
+			default:
+			}
+		}
 	}
 }
+
+// How often members without a ceiling are weighed, in beats, and how often a controller comes for reports.
+const (
+	weighOthers   = 5
+	reportsWithin = 10 * time.Second
+)
 
 // readLog reads the output of a member.
 func (a *Agent) readLog(name field.MemberName, after int64, most int) (*Log, error) {
@@ -332,10 +346,9 @@ func (a *Agent) serve(ctx context.Context) error {
 		slog.Warn("who has started the agent has gone meanwhile", "error", err)
 	}
 	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
-	marks := time.NewTicker(500 * time.Millisecond)
-	defer marks.Stop()
-	chores := time.NewTicker(2 * time.Second)
-	defer chores.Stop()
+	beat := time.NewTicker(time.Second) // the one timer of an agent at rest, but for probes
+	defer beat.Stop()
+	beats := 0
 	for {
 		select {
 		case <-ctx.Done():
@@ -346,10 +359,12 @@ func (a *Agent) serve(ctx context.Context) error {
 			return nil
 		case err := <-failed:
 			return err
-		case <-marks.C:
-			a.note()
-		case <-chores.C:
-			a.chores()
+		case <-beat.C:
+			beats++
+			a.note(beats)
+			if beats%2 == 0 {
+				a.chores()
+			}
 		}
 	}
 }

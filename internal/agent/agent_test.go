@@ -237,10 +237,8 @@ func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := func(life string, seq uint64) string {
-		ctx, cancel := context.WithCancel(context.Background())
-		cancel()
 		var out []string
-		for _, r := range l.after(ctx, life, seq) {
+		for _, r := range l.since(life, seq) {
 			out = append(out, fmt.Sprint(r.Life, r.Seq))
 		}
 		return strings.Join(out, " ")

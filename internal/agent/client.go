@@ -153,7 +153,29 @@ func (c *Client) Quit(ctx context.Context) error {
 	return err
 }
 
+// mostFirst is how long the first sign of an answer may take, whatever is asked; who asks may wait less.
+const mostFirst = time.Minute
+
+// mostSilence is how long an agent that answers may show nothing.
+const mostSilence = heartbeat + 1500*time.Millisecond
+
+// loud reads an answer, and has the guard wait anew whenever something comes.
+type loud struct {
+	io.Reader
+	guard *time.Timer
+}
+
+func (l *loud) Read(p []byte) (int, error) {
+	l.guard.Reset(mostSilence)
+	return l.Reader.Read(p)
+}
+
 func (c *Client) do(ctx context.Context, method, path string, data []byte) ([]byte, error) {
+	// An agent that has nothing to say for a while shows all the same that it is there.
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	guard := time.AfterFunc(mostFirst, func() { cancel(context.DeadlineExceeded) })
+	defer guard.Stop()
 	req, err := http.NewRequestWithContext(ctx, method, c.url+path, bytes.NewReader(data))
 	if err != nil {
 		return nil, err
@@ -171,7 +193,10 @@ func (c *Client) do(ctx context.Context, method, path string, data []byte) ([]by
 		return nil, &worded{"its agent does not answer: " + plainNet(err), err}
 	}
 	defer res.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
+	body, err := io.ReadAll(&loud{io.LimitReader(res.Body, 64<<20), guard})
+	if silent := context.Cause(ctx); silent != nil && err != nil {
+		return nil, &worded{"its agent does not answer: " + plainNet(silent), silent}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("its agent's answer was cut short: %w", err)
 	}

@@ -36,6 +36,8 @@ type member struct {
 	heavy    bool   // took more than its ceiling when it was weighed last
 	beyond   string // why it is being ended for that
 
+	weighing chan struct{} // its memory is to be looked at
+
 	mu      sync.Mutex
 	measure Measure
 	ready   time.Time // since when the process has been lit; zero when it is not
@@ -52,7 +54,7 @@ const (
 )
 
 func newMember(l layout, groups *hierarchy, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), look: newLook()}
+	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), weighing: make(chan struct{}, 1), look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -96,8 +98,6 @@ func (m *member) run(ctx context.Context) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
 	var retry <-chan time.Time
-	weighing := time.NewTicker(weighEvery)
-	defer weighing.Stop()
 	for {
 		switch want := m.order.Want; {
 		case m.over() && m.proc == nil:
@@ -150,7 +150,7 @@ func (m *member) run(ctx context.Context) {
 			}
 		case <-retry:
 			retry = nil
-		case <-weighing.C:
+		case <-m.weighing:
 			m.weigh()
 		case incarnation := <-m.lit:
 			if spec, _ := m.inForce(); m.proc != nil && incarnation == m.kept.Incarnation && spec != nil && len(spec.Apply) > 0 {

@@ -7,16 +7,12 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 
 	"lanternfield/internal/core/field"
 )
 
-// weighEvery is how often the memory of a member is looked at. It is ended when it is beyond its ceiling twice in a row: a
-// short peak is none of the ceiling's business.
-const weighEvery = time.Second
-
-// weigh notes how much memory the member has, and ends it when that is beyond its ceiling.
+// weigh notes how much memory the member has. It is ended when it is beyond its ceiling twice in a row: a short peak is none of the
+// ceiling's business.
 func (m *member) weigh() {
 	if m.proc == nil {
 		m.heavy = false

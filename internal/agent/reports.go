@@ -192,20 +192,30 @@ func (l *reportLog) acknowledge(life string, seq uint64) {
 	}
 }
 
-// after gives the reports that come after that number of that life, waiting for one until the context ends.
-func (l *reportLog) after(ctx context.Context, life string, seq uint64) []order.Report {
+// since gives the reports that come after that number of that life.
+func (l *reportLog) since(life string, seq uint64) []order.Report {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return append([]order.Report(nil), l.kept[l.heard(life, seq):]...)
+}
+
+// await waits so long for a report that comes after that number of that life. It tells whether there is one.
+func (l *reportLog) await(ctx context.Context, life string, seq uint64, most time.Duration) bool {
+	timer := time.NewTimer(most)
+	defer timer.Stop()
 	for {
 		l.mu.Lock()
-		more := l.more
-		out := append([]order.Report(nil), l.kept[l.heard(life, seq):]...)
+		more, there := l.more, l.heard(life, seq) < len(l.kept)
 		l.mu.Unlock()
-		if len(out) > 0 {
-			return out
+		if there {
+			return true
 		}
 		select {
 		case <-more:
+		case <-timer.C:
+			return false
 		case <-ctx.Done():
-			return nil
+			return false
 		}
 	}
 }

@@ -21,6 +21,9 @@ type News struct {
 	Measures map[field.MemberName]Measure `json:"measures,omitempty"`
 }
 
+// heartbeat is how often an agent shows, on a request that is kept open, that it is there.
+const heartbeat = time.Second
+
 // longestWait bounds how long a request for reports may be kept open.
 const longestWait = 30 * time.Second
 
@@ -70,7 +73,14 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.after(ctx, r.FormValue("life"), after), Measures: a.measures()})
+		for !a.reports.await(ctx, r.FormValue("life"), after, heartbeat) && ctx.Err() == nil {
+			a.asked.Store(time.Now().UnixNano())
+			if _, err := io.WriteString(w, "\n"); err != nil { // nothing new, and alive
+				return
+			}
+			w.(http.Flusher).Flush()
+		}
+		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.since(r.FormValue("life"), after), Measures: a.measures()})
 	})
 	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
 		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)

@@ -41,6 +41,7 @@ type Controller struct {
 	changed  chan struct{} // closed at every change
 	problems []string
 	measures map[field.MemberName]agent.Measure
+	measured bool // there are newer ones than in the snapshot
 	tide     tide
 	failed   error
 	driving  map[field.NodeName]*driver
@@ -179,19 +180,24 @@ const mostTogether = 256
 // own decides on inputs until the context ends. Events are on the disk before anybody hears of them.
 func (c *Controller) own(ctx context.Context) {
 	defer close(c.done)
+	measures := time.NewTicker(time.Second)
+	defer measures.Stop()
 	for {
 		var batch []request
 		select {
 		case <-ctx.Done():
 			return
+		case <-measures.C:
+			c.freshen()
+			continue
 		case r := <-c.inputs:
 			batch = append(batch, r)
 		}
 		for len(batch) < mostTogether && len(c.inputs) > 0 {
 			batch = append(batch, <-c.inputs)
 		}
-		answers, err := c.decide(batch)
-		if err == nil {
+		answers, news, err := c.decide(batch)
+		if err == nil && news {
 			c.publish() // whoever gets an answer finds it in the next snapshot
 		}
 		for i, r := range batch {
@@ -209,14 +215,33 @@ func (c *Controller) own(ctx context.Context) {
 			c.cancel()
 			return
 		}
-		c.dispatch(ctx)
+		if news {
+			c.dispatch(ctx)
+		}
 	}
 }
 
-// decide gives the answer to each input once all their events are stored, or why they could not be stored.
-func (c *Controller) decide(batch []request) ([]error, error) {
+// freshen publishes the newest snapshot with the newest measures.
+func (c *Controller) freshen() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.measured {
+		return
+	}
+	c.measured = false
+	s := *c.snapshot
+	s.At = time.Now().UTC()
+	s.Members = append([]engine.MemberView{}, s.Members...)
+	c.withMeasures(&s)
+	c.snapshot = &s
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// decide gives the answer to each input once all their events are stored, or why they could not be stored; and whether there is news.
+func (c *Controller) decide(batch []request) (answers []error, news bool, err error) {
 	var events []engine.Event
-	answers := make([]error, len(batch))
+	answers = make([]error, len(batch))
 	c.mu.Lock()
 	for i, r := range batch {
 		in := r.in
@@ -232,16 +257,17 @@ func (c *Controller) decide(batch []request) ([]error, error) {
 		}
 		var stuck *engine.Stuck
 		if errors.As(err, &stuck) {
-			c.problems = []string{err.Error()}
+			c.problems, news = []string{err.Error()}, true
 			slog.Error("something that is wanted cannot be done", "error", err)
 			continue
 		}
 		if answers[i] = err; len(more) > 0 {
+			news = news || len(c.problems) > 0
 			c.problems = nil
 		}
 	}
 	c.mu.Unlock()
-	return answers, c.store.Append(events)
+	return answers, news || len(events) > 0, c.store.Append(events)
 }
 
 func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding, error) {

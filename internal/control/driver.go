@@ -39,7 +39,7 @@ type tasks struct {
 
 // How a driver keeps in touch with its agent.
 const (
-	reportWait = 2 * time.Second         // a request for reports is kept open this long
+	reportWait = 5 * time.Second         // a request for reports is kept open this long; a heartbeat a second shows that the agent is there
 	answerWait = 1500 * time.Millisecond // how much longer an answer may take
 	orderWait  = 5 * time.Second
 	againAfter = time.Second // an order that was refused or not acknowledged is repeated
@@ -191,7 +191,7 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 			acknowledged = d.heard
 		}
 		// After its reports: what follows from hearing a node shall follow from all that it had to tell.
-		if !d.tell(ctx, engine.NodeFound{Node: d.node}) {
+		if d.control.misses(d.node) && !d.tell(ctx, engine.NodeFound{Node: d.node}) {
 			return nil
 		}
 	}
@@ -266,9 +266,18 @@ func (s sent) lately(now sent) bool {
 	return s.revision == now.revision && s.term == now.term && now.at.Sub(s.at) < againAfter
 }
 
+// misses tells whether a node is thought not to be in reach, or has not been heard yet.
+func (c *Controller) misses(node field.NodeName) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.state.Nodes[node]
+	return n != nil && (n.Dark || n.Unheard)
+}
+
 // note keeps the newest measures.
 func (c *Controller) note(measures map[field.MemberName]agent.Measure) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	maps.Copy(c.measures, measures)
+	c.measured = c.measured || len(measures) > 0
 }
