@@ -509,3 +509,38 @@ func TestAFullDiskCanBeStoppedAndRetired(t *testing.T) {
 	x.cleaned = true
 	os.RemoveAll(x.dir)
 }
+
+// TestAFloodIsBoundedWhileTheAgentIsAway has a program write as fast as it can after its agent was killed.
+func TestAFloodIsBoundedWhileTheAgentIsAway(t *testing.T) {
+	x := newTrial(t, `format: 1
+field: flood
+nodes: [{name: gull-1}]
+roles:
+  crews:
+    members: 1
+    program: {command: [sh, -c, 'while [ ! -e data/now ]; do sleep 0.1; done; exec yes "a line of a program that says too much"']}
+`)
+	x.must("deploy", x.file, "--yes")
+	if err := syscall.Kill(x.agentOf("gull-1"), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(x.state, "flood/nodes/gull-1/members/crews-1/data/now"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	log := filepath.Join(x.state, "flood/nodes/gull-1/agent/logs/crews-1.log")
+	most, cuts, last := int64(0), 0, int64(0)
+	for begin := time.Now(); time.Since(begin) < 6*time.Second; time.Sleep(10 * time.Millisecond) {
+		info, err := os.Stat(log)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if most = max(most, info.Size()); info.Size() < last {
+			cuts++
+		}
+		last = info.Size()
+	}
+	if cuts < 3 || most > 2<<30 {
+		t.Errorf("the log was cut %d times and had up to %d MiB", cuts, most>>20)
+	}
+	t.Logf("the log was cut %d times and had up to %d MiB", cuts, most>>20)
+}

@@ -348,7 +348,7 @@ func (a *Agent) serve(ctx context.Context) error {
 	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
 	beat := time.NewTicker(time.Second) // the one timer of an agent at rest, but for probes
 	defer beat.Stop()
-	beats := 0
+	beats, hurry := 0, 0
 	for {
 		select {
 		case <-ctx.Done():
@@ -360,6 +360,15 @@ func (a *Agent) serve(ctx context.Context) error {
 		case err := <-failed:
 			return err
 		case <-beat.C:
+			if a.cutLogs() { // who floods its log is looked at more often for a while
+				hurry = 50
+				beat.Reset(floodBeat)
+			}
+			if hurry--; hurry > 0 && hurry%10 != 0 {
+				continue
+			} else if hurry == 0 {
+				beat.Reset(time.Second)
+			}
 			beats++
 			a.note(beats)
 			if beats%2 == 0 {
@@ -369,21 +378,31 @@ func (a *Agent) serve(ctx context.Context) error {
 	}
 }
 
-// chores cuts logs. Where the agent's folder has been moved or unmounted, nothing is stopped for that: it is said once, and the folder is
-// waited for.
-func (a *Agent) chores() {
-	_, err := os.Stat(a.disk.own())
-	if gone := errors.Is(err, fs.ErrNotExist); gone != a.adrift {
-		a.adrift = gone
-		if gone {
-			slog.Error("the agent's folder is gone; its members go on, and it waits for the folder to come back", "folder", a.disk.dir)
-		} else {
-			slog.Info("the agent's folder is back", "folder", a.disk.dir)
-		}
-	}
+// floodBeat is how often an agent looks at its logs after it had to cut one.
+const floodBeat = 100 * time.Millisecond
+
+// cutLogs cuts logs that have grown too large. It tells whether there was one.
+func (a *Agent) cutLogs() (cut bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, h := range a.members {
-		h.rotate()
+		cut = rotate(h.logFile()) || cut
+	}
+	return cut
+}
+
+// chores looks after the agent's folder. Where it has been moved or unmounted, nothing is stopped for that: it is said once, and the
+// folder is waited for.
+func (a *Agent) chores() {
+	_, err := os.Stat(a.disk.own())
+	gone := errors.Is(err, fs.ErrNotExist)
+	if gone == a.adrift {
+		return
+	}
+	a.adrift = gone
+	if gone {
+		slog.Error("the agent's folder is gone; its members go on, and it waits for the folder to come back", "folder", a.disk.dir)
+	} else {
+		slog.Info("the agent's folder is back", "folder", a.disk.dir)
 	}
 }

@@ -450,7 +450,7 @@ func TestLogsAreCutInPlace(t *testing.T) {
 		fmt.Fprint(f, line)
 	}
 	fmt.Fprintln(f, "the end")
-	m.rotate()
+	rotate(m.logFile())
 	fmt.Fprintln(f, "goes on\x1b[2J")
 	now, _ := os.ReadFile(m.logFile())
 	old, _ := os.ReadFile(m.logFile() + ".1")

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"lanternfield/internal/core/logline"
@@ -63,27 +64,26 @@ const (
 )
 
 // rotate cuts a log that has grown too large: its end is copied, the file itself is emptied in place, so that a program
-// which holds it open goes on writing to it.
-func (m *member) rotate() {
-	name := m.logFile()
-	info, err := os.Stat(name)
-	if err != nil || info.Size() < logMost {
-		return
-	}
-	f, err := os.Open(name)
+// which holds it open goes on writing to it. It tells whether it had to be cut.
+func rotate(name string) (cut bool) {
+	f, err := os.OpenFile(name, os.O_RDWR|syscall.O_NOFOLLOW, 0)
 	if err != nil {
-		return
+		return false
 	}
 	defer f.Close()
-	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	info, err := f.Stat()
+	if err != nil || info.Size() < logMost {
+		return false
+	}
+	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
 	if err == nil {
 		_, err = io.Copy(old, io.NewSectionReader(f, info.Size()-logKeep, logKeep))
 		err = errors.Join(err, old.Close())
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		slog.Warn("log cannot be kept", "member", m.name, "error", err)
+		slog.Warn("log cannot be kept", "log", name, "error", err)
 	}
-	_ = os.Truncate(name, 0)
+	return f.Truncate(0) == nil
 }
 
 // Log is a part of a member's output.

@@ -476,6 +476,11 @@ func (m *member) remove(forced bool) bool {
 		m.report(order.Report{Kind: order.StartFailed, Why: "its folder cannot be removed: " + err.Error()})
 		return false
 	}
+	for _, log := range []string{m.logFile(), m.logFile() + ".1"} {
+		if err := removeIfThere(log); err != nil {
+			slog.Error("member's log cannot be removed", "member", m.name, "error", err)
+		}
+	}
 	m.report(done)
 	return true
 }

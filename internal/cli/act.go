@@ -367,6 +367,20 @@ func (a *app) agentCommand() *cobra.Command {
 	return cmd
 }
 
+func (a *app) keepLogsCommand() *cobra.Command {
+	var nodes, lock string
+	cmd := &cobra.Command{Use: "keep-logs", Short: "Bound the logs of members whose agents are away (started by the ground, not by hand)", Args: cobra.NoArgs, Hidden: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if nodes == "" || lock == "" {
+				return errors.New("a keeper of logs needs --nodes and --lock; controllers start it by themselves")
+			}
+			return agent.KeepLogs(cmd.Context(), nodes, lock)
+		}}
+	cmd.Flags().StringVar(&nodes, "nodes", "", "the folder of the nodes")
+	cmd.Flags().StringVar(&lock, "lock", "", "the file that is locked meanwhile")
+	return cmd
+}
+
 func (a *app) openCommand() *cobra.Command {
 	var ascii bool
 	cmd := &cobra.Command{Use: "open [FILE]", Short: "Open the full-screen application",

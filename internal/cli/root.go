@@ -145,7 +145,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.retireCommand(), a.journalCommand(), a.agentCommand(), a.playCommand(), a.schemaCommand(), a.versionCommand())
+		a.retireCommand(), a.journalCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 

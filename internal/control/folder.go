@@ -199,7 +199,7 @@ func (f Folder) groundWith(key []byte) (ground.Ground, error) {
 			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
 		}
 	}
-	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
+	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, Keeper: filepath.Join(f.own(), "keeper.lock"), Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
 	if f.Ground != nil {
 		return f.Ground(local), nil
 	}

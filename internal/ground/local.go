@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/netip"
 	"os"
@@ -33,9 +34,12 @@ type Local struct {
 	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
 	Binary    string                      // the program whose `agent` command is an agent
 
-	party  sync.Once
-	us     *identity.Controller
-	failed error
+	Keeper string // the lock of who bounds logs while agents are away
+
+	keeping sync.Once
+	party   sync.Once
+	us      *identity.Controller
+	failed  error
 }
 
 // Addresses are taken from 127.64.0.0 to 127.127.255.0, a block of 250 at a time.
@@ -252,6 +256,7 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Bindi
 		return nil, fmt.Errorf("the agent of %s cannot be started: %w", node, err)
 	}
 	go func() { _ = cmd.Wait() }()
+	l.keepLogs()
 	_ = ours.SetDeadline(time.Now().Add(startWithin))
 	stop := context.AfterFunc(ctx, func() { _ = ours.SetDeadline(time.Now()) })
 	defer stop()
@@ -262,6 +267,19 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Bindi
 		return nil, fmt.Errorf("the agent of %s did not come up; its log is %s", node, log.Name())
 	}
 	return l.Find(node, at)
+}
+
+// keepLogs has the logs of members bounded while their agents are away. One keeper serves all nodes; another one goes at once.
+func (l *Local) keepLogs() {
+	l.keeping.Do(func() {
+		cmd := exec.Command(l.Binary, "keep-logs", "--nodes", l.Dir, "--lock", l.Keeper)
+		cmd.Dir, cmd.Env, cmd.SysProcAttr = "/", environment(), &syscall.SysProcAttr{Setsid: true}
+		if err := cmd.Start(); err != nil {
+			slog.Warn("logs are not bounded while agents are away", "error", err)
+			return
+		}
+		go func() { _ = cmd.Wait() }()
+	})
 }
 
 // pair makes the connection that an agent inherits from who starts it.

@@ -1,0 +1,86 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"time"
+)
+
+// How often the keeper of logs looks: for nodes at all, and, where an agent is away, at the logs of its members.
+const (
+	keeperLooks  = 100 * time.Millisecond
+	keeperMinds  = 500 * time.Millisecond
+	keeperGoesIn = 20 // looks in a row at which there is no node
+)
+
+// KeepLogs bounds the logs of members whose agents are away, on all nodes below a folder. Members outlive their agent and go on writing
+// to a file; while the agent lives it cuts the file, and else this does. It ends when there are no nodes any more, or another one is here.
+func KeepLogs(ctx context.Context, nodes, lockFile string) error {
+	debug.SetGCPercent(20)
+	lock, err := holdLock(lockFile)
+	if errors.Is(err, errStillAlive) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	none, minded, away := 0, time.Time{}, false
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(keeperLooks):
+		}
+		if _, err := os.Stat(nodes); errors.Is(err, fs.ErrNotExist) {
+			if none++; none >= keeperGoesIn || !exists(lockFile) {
+				return nil
+			}
+			if _, err := os.Stat(filepath.Dir(lockFile)); err == nil { // not moved away with all the rest: retired
+				return nil
+			}
+			continue
+		}
+		none = 0
+		if !away && time.Since(minded) < keeperMinds {
+			continue
+		}
+		minded, away = time.Now(), false
+		entries, _ := os.ReadDir(nodes)
+		for _, e := range entries {
+			if dir := filepath.Join(nodes, e.Name()); !answers(dir) {
+				away = true
+				cutLogs(dir)
+			}
+		}
+	}
+}
+
+func exists(name string) bool {
+	_, err := os.Stat(name)
+	return err == nil
+}
+
+// answers tells whether the agent of a node lives.
+func answers(nodeDir string) bool {
+	var end Endpoint
+	data, err := os.ReadFile(EndpointFile(nodeDir))
+	return err == nil && json.Unmarshal(data, &end) == nil && Lives(end.PID, end.StartTime)
+}
+
+// cutLogs cuts the logs of a node's members.
+func cutLogs(nodeDir string) {
+	logs := layout{dir: nodeDir}.logs()
+	entries, _ := os.ReadDir(logs)
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".log") {
+			rotate(filepath.Join(logs, e.Name()))
+		}
+	}
+}
