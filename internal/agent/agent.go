@@ -32,6 +32,8 @@ type Options struct {
 	Address string         // where it listens; the port is chosen by the kernel
 	// Enrol leads to who has started the agent: there it gets its certificate, and says when it answers.
 	Enrol io.ReadWriteCloser
+	// NoGroups has the agent go without control groups, as where there are none.
+	NoGroups bool
 }
 
 // Endpoint is where an agent answers, as it writes it to its folder.
@@ -102,7 +104,15 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	ReserveSpace(a.disk.reserve(), reserveBytes)
-	a.groups = findHierarchy(o.Dir, true)
+	if !o.NoGroups {
+		a.groups = findHierarchy(o.Dir, true)
+	}
+	if a.groups == nil {
+		slog.Warn("no control groups can be had here: what leaves a member before it was seen cannot be told to be its own")
+		if err := becomeParent(); err != nil {
+			slog.Error("processes that leave their members do not come to the agent", "error", err)
+		}
+	}
 	defer a.groups.remove()
 	if err := a.recall(); err != nil {
 		return err
@@ -161,6 +171,7 @@ func (a *Agent) resume(ctx context.Context) error {
 func (a *Agent) hold(ctx context.Context, o order.Order) {
 	h := &held{member: newMember(a.disk, a.groups, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
+	h.member.others = a.isKin
 	a.members[o.Member] = h
 	a.wait.Add(1)
 	go func() {
@@ -301,7 +312,7 @@ func (a *Agent) note(beats int) {
 	defer a.mu.Unlock()
 	for _, m := range a.members {
 		m.note(time.Now())
-		if spec := m.order.Spec; wanted || spec != nil && spec.Ceiling.Memory > 0 {
+		if spec := m.order.Spec; wanted || a.groups == nil || spec != nil && spec.Ceiling.Memory > 0 {
 			select {
 			case m.weighing <- struct{}{}:
 			default:
@@ -371,11 +382,29 @@ func (a *Agent) serve(ctx context.Context) error {
 			}
 			beats++
 			a.note(beats)
+			if a.groups == nil {
+				orphans() // waits for those that have ended
+			}
 			if beats%2 == 0 {
 				a.chores()
 			}
 		}
 	}
+}
+
+// isKin tells whether a process was seen to be some member's.
+func (a *Agent) isKin(pid int) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, h := range a.members {
+		h.mu.Lock()
+		_, is := h.kin[pid]
+		h.mu.Unlock()
+		if is {
+			return true
+		}
+	}
+	return false
 }
 
 // floodBeat is how often an agent looks at its logs after it had to cut one.

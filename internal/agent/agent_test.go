@@ -23,6 +23,12 @@ import (
 // started runs an agent in this process and gives a client of it; end ends it as a kill would: members go on.
 func started(t *testing.T, dir string) (c *Client, end func()) {
 	t.Helper()
+	return startedWith(t, Options{Dir: dir})
+}
+
+func startedWith(t *testing.T, o Options) (c *Client, end func()) {
+	t.Helper()
+	dir := o.Dir
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +37,8 @@ func started(t *testing.T, dir string) (c *Client, end func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Options{Dir: dir, Node: "gull-1", Address: "127.0.0.1", Enrol: theirs})
+		o.Node, o.Address, o.Enrol = "gull-1", "127.0.0.1", theirs
+		done <- Run(ctx, o)
 		theirs.Close()
 	}()
 	url, err := authority.Enrol(ours, "gull-1", make([]byte, 32))

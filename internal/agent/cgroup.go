@@ -124,7 +124,11 @@ func (h *hierarchy) remove() {
 // start starts a command inside the group from its first instruction on.
 func (c *cgroup) start(cmd *exec.Cmd) error {
 	if c == nil {
-		return cmd.Start()
+		err := cmd.Start()
+		if err == nil {
+			born.Store(cmd.Process.Pid, true)
+		}
+		return err
 	}
 	if err := os.MkdirAll(c.dir, 0o755); err != nil {
 		slog.Warn("a group for a member's processes cannot be made", "error", err)
@@ -209,4 +213,11 @@ func RemoveGroups(nodeDir string) {
 		}
 	}
 	h.remove()
+}
+
+// GroupsHere tells whether members can have control groups on this machine. It leaves nothing behind.
+func GroupsHere() bool {
+	h := findHierarchy("a look", true)
+	h.remove()
+	return h != nil
 }

@@ -18,12 +18,14 @@ import (
 type member struct {
 	name    field.MemberName
 	disk    layout
-	groups  *hierarchy // where its group is; nil where there are none
+	others  func(pid int) bool // whether a process was seen to be another member's
+	groups  *hierarchy         // where its group is; nil where there are none
 	reports *reportLog
 	orders  chan order.Order
 
 	order    order.Order
 	kept     keptProcess
+	kin      kin     // where there are no groups: what it was seen to have started
 	cgroup   *cgroup // that its processes are in; nil for none
 	applied  applied // the newest spec that was found fit
 	proc     *process
@@ -54,7 +56,7 @@ const (
 )
 
 func newMember(l layout, groups *hierarchy, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), weighing: make(chan struct{}, 1), look: newLook()}
+	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), weighing: make(chan struct{}, 1), kin: kin{}, look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -261,7 +263,11 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 			return failed(errStillAlive)
 		}
 	}
-	m.cgroup = m.groups.of(m.name)
+	if m.cgroup = m.groups.of(m.name); m.cgroup == nil {
+		if err := strangers(func(pid int) bool { return m.others != nil && m.others(pid) }); err != nil {
+			return failed(err)
+		}
+	}
 	if err := portHolder(spec); err != nil {
 		return failed(err)
 	}

@@ -3,7 +3,6 @@ package agent
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -20,6 +19,9 @@ func (m *member) weigh() {
 	}
 	bytes := memoryOf(m.proc.pid)
 	m.mu.Lock()
+	if m.cgroup == nil {
+		m.kin.see(m.proc.pid)
+	}
 	m.measure.Memory = bytes
 	m.mu.Unlock()
 	spec := m.order.Spec
@@ -46,7 +48,8 @@ func memoryOf(pid int) int64 {
 	total, page := int64(0), int64(os.Getpagesize())
 	queue := []int{pid}
 	for seen := 0; len(queue) > 0 && seen < mostProcesses; seen++ {
-		proc := "/proc/" + strconv.Itoa(queue[0])
+		pid := queue[0]
+		proc := "/proc/" + strconv.Itoa(pid)
 		queue = queue[1:]
 		data, err := os.ReadFile(proc + "/statm") // pages: size, resident, shared
 		if f := strings.Fields(string(data)); err == nil && len(f) > 2 {
@@ -54,15 +57,7 @@ func memoryOf(pid int) int64 {
 			shared, _ := strconv.ParseInt(f[2], 10, 64)
 			total += max(0, resident-shared) * page
 		}
-		tasks, _ := filepath.Glob(proc + "/task/*/children")
-		for _, task := range tasks {
-			data, _ := os.ReadFile(task)
-			for _, child := range strings.Fields(string(data)) {
-				if n, err := strconv.Atoi(child); err == nil {
-					queue = append(queue, n)
-				}
-			}
-		}
+		queue = append(queue, children(pid)...)
 	}
 	return total
 }

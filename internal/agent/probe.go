@@ -183,6 +183,7 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	cmd.Stdout, cmd.Stderr = out, out
 	if err = a.cgroup.start(cmd); err == nil {
 		err = cmd.Wait()
+		born.Delete(cmd.Process.Pid)
 	}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {

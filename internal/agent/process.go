@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -72,6 +73,7 @@ func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int, cg *
 	}
 	go func() {
 		_ = cmd.Wait()
+		born.Delete(p.pid)
 		p.exited <- exitOf(cmd.ProcessState)
 	}()
 	return p, startTime(p.pid), nil
@@ -324,10 +326,13 @@ func (m *member) sweep(group int) {
 	if group > 1 {
 		_ = syscall.Kill(-group, syscall.SIGKILL)
 	}
+	m.mu.Lock()
+	seen := maps.Clone(m.kin)
+	m.mu.Unlock()
 	deadline := time.Now().Add(5 * time.Second)
 	for time.Now().Before(deadline) {
 		pids := find(m.disk, m.name, 0)
-		if len(pids) == 0 {
+		if seen.end(5*time.Second) && len(pids) == 0 {
 			return
 		}
 		for _, pid := range pids {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -45,7 +46,7 @@ func (a *app) checkCommand() *cobra.Command {
 					line, column := f.Locate(x)
 					list = append(list, located{x, f.Name, line, column})
 				}
-				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused)})
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused), "notes": notes(f.Field)})
 			} else {
 				a.printFindings(f, found)
 				for _, m := range moves {
@@ -63,6 +64,9 @@ func (a *app) checkCommand() *cobra.Command {
 				if p := footprintOf(f.Field); p.Members > 0 {
 					fmt.Fprintf(a.out, "footprint: %s\n", p)
 				}
+				for _, note := range notes(f.Field) {
+					fmt.Fprintf(a.out, "note: %s\n", note)
+				}
 			}
 			if finding.Worst(found) || refused != nil {
 				return errBadAnswer
@@ -71,6 +75,22 @@ func (a *app) checkCommand() *cobra.Command {
 		}}
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+// notes say what cannot be guaranteed on this machine, however the draft is.
+func notes(f *field.Field) []string {
+	out := []string{}
+	if roles := finding.Unseparated(f); len(roles) > 0 && os.Geteuid() == 0 {
+		names := make([]string, len(roles))
+		for i, r := range roles {
+			names[i] = string(r)
+		}
+		out = append(out, fmt.Sprintf("programs of %s name no user and run as root here: they can do all that agents and controllers can (docs/security.md)", strings.Join(names, ", ")))
+	}
+	if !agent.GroupsHere() {
+		out = append(out, "no control groups can be had here: a process that hides from its member before it was seen may outlive it (docs/security.md)")
+	}
+	return out
 }
 
 func wordsOf(err error) string {

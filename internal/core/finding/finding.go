@@ -80,7 +80,7 @@ type draft struct {
 }
 
 var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
-	wiring, firstAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes}
+	wiring, firstAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes, openSecrets, lockedOut}
 
 // All gives the findings of a draft, the worst first, quickly enough to be asked for after every edit: of a large draft
 // the templates of a few members of each role are executed.

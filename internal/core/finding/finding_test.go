@@ -60,6 +60,12 @@ func TestEachRuleFindsItsOwn(t *testing.T) {
 			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x", "{{.Membre}}"}}})},
 		{"step without done_when", Hint, "leave, step 1, of crews has no done_when: if its answer is lost, whether it has happened cannot be found out, and a person has to look",
 			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"}, Leave: []field.Step{{Call: field.Call{Exec: []string{"true"}}}}}})},
+		{"readable secret", Risk, "it.conf of crews holds a secret, and with mode 0640 others than its owner may read it",
+			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"}, Files: map[string]field.File{
+				"it.conf": {Template: `{{.Secret "a"}}`, Mode: "0640"}, "its.conf": {Template: `{{.Secret "a"}}`}, "open.conf": {Template: "x", Mode: "0644"}}}})},
+		{"file out of reach", Risk, "its.conf of crews is written once and is the program's from then on, but ferry may make and replace files in its data folder only",
+			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"}, User: "ferry", Files: map[string]field.File{
+				"its.conf": {Template: "x", Once: true}, "data/own.conf": {Template: "x", Once: true}}}})},
 		{"template", Error, `hand_over.0.exec.0 of crews cannot be made for crews-1: there is no template name ".Heir"; did you mean ".Dir"?`,
 			draftOf(three, field.Role{Name: "crews", Members: 1, Program: &field.Program{Command: []string{"x"},
 				HandOver: []field.Step{{Call: field.Call{Exec: []string{"{{.Heir.ID}}"}}}}}})},
