@@ -31,6 +31,10 @@ func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 		return err
 	}
 	defer lock.Close()
+	held, err := lock.Stat()
+	if err != nil {
+		return err
+	}
 	none, minded, away := 0, time.Time{}, false
 	for {
 		select {
@@ -38,11 +42,18 @@ func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 			return nil
 		case <-time.After(keeperLooks):
 		}
-		if _, err := os.Stat(nodes); errors.Is(err, fs.ErrNotExist) {
-			if none++; none >= keeperGoesIn || !exists(lockFile) {
+		if now, err := os.Stat(lockFile); err == nil && !os.SameFile(held, now) {
+			return nil // the field was made anew, with a keeper of its own
+		}
+		entries, err := os.ReadDir(nodes)
+		if errors.Is(err, fs.ErrNotExist) && !exists(filepath.Dir(lockFile)) {
+			if none++; none%keeperGoesIn == 0 && len(FoldersBelow(nodes)) == 0 {
 				return nil
 			}
-			if _, err := os.Stat(filepath.Dir(lockFile)); err == nil { // not moved away with all the rest: retired
+			continue // moved away with all the rest, and waited for as long as agents and members are
+		}
+		if len(entries) == 0 {
+			if none++; none >= keeperGoesIn {
 				return nil
 			}
 			continue
@@ -52,7 +63,6 @@ func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 			continue
 		}
 		minded, away = time.Now(), false
-		entries, _ := os.ReadDir(nodes)
 		for _, e := range entries {
 			if dir := filepath.Join(nodes, e.Name()); !answers(dir) {
 				away = true

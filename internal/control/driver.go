@@ -122,6 +122,9 @@ func (d *driver) run(ctx context.Context) {
 func (d *driver) account(ctx context.Context) {
 	in := engine.Account{Node: d.node}
 	client, err := d.control.ground.Find(d.node, d.at)
+	if err != nil { // one that runs no more has a successor, which finds what it kept
+		client, err = d.control.ground.Ensure(ctx, d.node, d.at)
+	}
 	if err == nil {
 		defer client.Close()
 		asking, done := context.WithTimeout(ctx, orderWait)

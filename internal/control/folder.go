@@ -166,11 +166,10 @@ func (f Folder) key() ([]byte, error) {
 	if _, err := rand.Read(key); err != nil {
 		return nil, err
 	}
-	tmp := f.secret() + ".new"
-	if err := os.WriteFile(tmp, []byte(hex.EncodeToString(key)+"\n"), 0o600); err != nil {
-		return nil, stateError(f.Dir, errors.Join(err, os.Remove(tmp)))
+	if err := identity.WriteSynced(f.secret(), []byte(hex.EncodeToString(key)+"\n")); err != nil {
+		return nil, stateError(f.Dir, err)
 	}
-	return key, os.Rename(tmp, f.secret())
+	return key, nil
 }
 
 // derive makes a secret of that name out of the key (HMAC-SHA-256).

@@ -65,7 +65,13 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 				pids[f.Member] = append(pids[f.Member], f.PID)
 			}
 		case engine.NodeAccounted:
-			accounts[f.Node] = f
+			if before, given := accounts[f.Node]; !given || before.Unconfirmed != "" { // what was once confirmed stays so
+				accounts[f.Node] = f
+			}
+		case engine.Accepted:
+			for name := range f.Bound {
+				delete(accounts, name)
+			}
 		}
 		engine.Apply(s, e.Event)
 		return nil

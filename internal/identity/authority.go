@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"math/big"
 	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -92,11 +93,11 @@ func create(name string) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a, writeSynced(name, text.Bytes())
+	return a, WriteSynced(name, text.Bytes())
 }
 
-// writeSynced makes a file for its owner only; it is there whole, on the disk, or not at all.
-func writeSynced(name string, data []byte) error {
+// WriteSynced makes a file for its owner only; it is there whole, on the disk, or not at all.
+func WriteSynced(name string, data []byte) error {
 	tmp := name + ".new"
 	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -106,7 +107,14 @@ func writeSynced(name string, data []byte) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
 		err = os.Rename(tmp, name)
 	}
-	return err
+	if err != nil {
+		return errors.Join(err, os.Remove(tmp))
+	}
+	dir, err := os.Open(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
 }
 
 // issue signs a certificate; the authority signs its own when it has none yet.
