@@ -251,7 +251,7 @@ func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	l.add(order.Report{Kind: order.Ready})
-	// Who has heard all of the life before, also what it was not thanked for, hears the new one only; so does who has heard more of it
+	// Who has heard all of the life before, also what was not acknowledged, hears the new one only; so does who has heard more of it
 	// than was left on the disk.
 	for _, test := range []struct {
 		life string

@@ -95,7 +95,7 @@ func (a *Agent) standingNow() order.Standing {
 	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked}
 }
 
-// Hear decides whether a controller is obeyed. One whose log lacks what this agent was told, or has told and was thanked for, is not,
+// Hear decides whether a controller is obeyed. One whose log lacks what this agent was told, or has reported and had acknowledged, is not,
 // until a person takes the field over with it. Then the agent ends and its successor gives a whole account.
 func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 	a.mu.Lock()
@@ -128,7 +128,7 @@ func (a *Agent) lacks(c order.Claim) string {
 	case c.Revision < now.Revision:
 		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", c.Revision, now.Revision)
 	case c.Life == now.Life && c.Heard < now.Acked:
-		return fmt.Sprintf("this log has heard %d reports of its agent, which was thanked for %d", c.Heard, now.Acked)
+		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", c.Heard, now.Acked)
 	}
 	return ""
 }

@@ -176,7 +176,7 @@ func looksLike(s *engine.State, n *engine.Node, st order.Standing) string {
 	case st.Revision > s.Revision:
 		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", s.Revision, st.Revision)
 	case st.Life == n.Agent && st.Acked > n.Heard:
-		return fmt.Sprintf("this log has heard %d reports of its agent, which was thanked for %d", n.Heard, st.Acked)
+		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", n.Heard, st.Acked)
 	}
 	return ""
 }

@@ -79,7 +79,7 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 			continue
 		}
 		m := s.Members[r.Member]
-		if m == nil || m.Phase == Gone || m.Node != in.Node && r.Operation == 0 {
+		if m == nil || m.Phase == Gone || m.Node != in.Node && !s.asked(in.Node, m, r) {
 			continue
 		}
 		if judged[r.Member] == nil {
@@ -99,6 +99,16 @@ func (in Reports) decide(s *State) ([]Fact, error) {
 		facts = append(facts, Heard{Node: in.Node, Agent: lifeOf(last, in), Seq: last.Seq})
 	}
 	return facts, nil
+}
+
+// asked tells whether a report is of the operation about a member that the agent of that node was asked to carry out.
+func (s *State) asked(node field.NodeName, m *Member, r order.Report) bool {
+	role := s.Roles[m.Role]
+	if r.Operation == 0 || role == nil || role.Op == nil || role.Op.ID != r.Operation {
+		return false
+	}
+	asked := s.Members[role.Op.Asked]
+	return asked != nil && asked.Node == node
 }
 
 // lifeOf is the life of an agent that a report is of.

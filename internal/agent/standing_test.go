@@ -1,0 +1,65 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+
+	"lanternfield/internal/core/order"
+)
+
+// TestALogThatLacksSomethingIsNotObeyed makes claims to an agent that has obeyed another controller.
+func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
+	dir := t.TempDir()
+	c, end := started(t, dir)
+	ctx := context.Background()
+	if err := c.Claim(ctx, order.Claim{Log: "log", Term: 3, Mark: "three", Revision: 0}); err != nil {
+		t.Fatal(err)
+	}
+	var heard uint64
+	put(t, c, order.Order{Term: 3, Revision: 5, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
+	until(t, c, &heard, order.Ready)
+	if _, err := c.Reports(ctx, lives[&heard], heard, heard, 0); err != nil {
+		t.Fatal(err)
+	}
+	good := order.Claim{Log: "log", Term: 4, Mark: "four", Known: "three", Revision: 5, Life: lives[&heard], Heard: heard}
+	for want, spoil := range map[string]func(*order.Claim){
+		"by another log than this one":                     func(c *order.Claim) { c.Log = "another" },
+		"is at term 2":                                     func(c *order.Claim) { c.Term = 2 },
+		"knows nothing of the controller of term 3":        func(c *order.Claim) { c.Known = "" },
+		"ends at order 4, and its agent has taken order 5": func(c *order.Claim) { c.Revision = 4 },
+		"has heard 1 reports of its agent":                 func(c *order.Claim) { c.Heard = 1 },
+	} {
+		bad := good
+		spoil(&bad)
+		var lacks *Lacks
+		if err := c.Claim(ctx, bad); !errors.As(err, &lacks) || !strings.Contains(lacks.Why, want) {
+			t.Errorf("got %v, want %s", err, want)
+		}
+	}
+	// What another order says under a number that is known is not taken for the one that was.
+	other := sleeper("it")
+	other.Command = []string{"sleep", "601"}
+	if err := c.Put(ctx, order.Order{Term: 3, Revision: 5, Member: "it-1", Want: order.Run, Spec: other}); err == nil || !strings.Contains(err.Error(), "another order of revision 5") {
+		t.Errorf("another order with a known number: %v", err)
+	}
+	if err := c.Claim(ctx, good); err != nil {
+		t.Errorf("the right log: %v", err)
+	}
+	// All that holds for its successor too.
+	end()
+	c, _ = started(t, dir)
+	bad := good
+	bad.Term, bad.Known, bad.Revision = 5, "four", 4
+	var lacks *Lacks
+	if err := c.Claim(ctx, bad); !errors.As(err, &lacks) {
+		t.Errorf("its successor: %v", err)
+	}
+	standing, err := c.Standing(ctx)
+	if err != nil || standing.Term != 4 || standing.Log != "log" || standing.Revision != 5 {
+		t.Errorf("it stands at %+v, %v", standing, err)
+	}
+	put(t, c, order.Order{Term: 5, Revision: 6, Member: "it-1", Want: order.Gone})
+	until(t, c, &heard, order.Removed)
+}

@@ -1,0 +1,143 @@
+package engine
+
+import (
+	"strings"
+	"testing"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// begun is the first report of a life.
+func begun(life string, held ...order.Holding) order.Report {
+	return order.Report{Life: life, Seq: 1, At: morning, Kind: order.Begun, Held: held}
+}
+
+func kindsOf(events []Event) string {
+	var kinds []string
+	for _, e := range events {
+		kinds = append(kinds, KindOf(e.Fact))
+	}
+	return strings.Join(kinds, " ")
+}
+
+// TestANewLifeThatLostItsOrdersIsOrderedAnew has an agent come back after a power loss without what it had acknowledged: the field is not
+// called converged, and what was lost is ordered again.
+func TestANewLifeThatLostItsOrdersIsOrderedAnew(t *testing.T) {
+	s := sailing(t, 2)
+	var names []field.MemberName
+	for _, m := range SortedMembers(s) {
+		if m.Node == "gull-1" {
+			names = append(names, m.Name)
+		}
+	}
+	lost := names[0]
+	if snap := Snap(s, morning); snap.State != StateConverged {
+		t.Fatalf("at first: %s", snap.State)
+	}
+	r := begun("after")
+	r.Rebooted = true
+	for _, name := range names[1:] {
+		r.Held = append(r.Held, order.Holding{Member: name, Revision: s.Members[name].Ordered.Revision, Want: order.Run})
+	}
+	if got := kindsOf(must(t, s, Reports{Node: "gull-1", Agent: "after", Reports: []order.Report{r}})); !strings.HasPrefix(got, "agent-began heard") {
+		t.Errorf("got %s", got)
+	}
+	if snap := Snap(s, morning); snap.State == StateConverged || s.Members[lost].Phase != Failed {
+		t.Errorf("with nothing running: %s, %s is %s", snap.State, lost, s.Members[lost].Phase)
+	}
+	again := false
+	for _, c := range Commands(s) {
+		again = again || c.Order != nil && c.Order.Member == lost && c.Node == "gull-1"
+	}
+	if !again {
+		t.Errorf("%s is not ordered again: %+v", lost, Commands(s))
+	}
+}
+
+// TestReportsOfEarlierLivesComeFirst hears a tail of a life that ended, and what it had heard already once more.
+func TestReportsOfEarlierLivesComeFirst(t *testing.T) {
+	n := &Node{Agent: "a", Heard: 3}
+	report := func(life string, seq uint64) order.Report { return order.Report{Life: life, Seq: seq} }
+	for _, test := range []struct {
+		reports []order.Report
+		fresh   int
+	}{
+		{[]order.Report{report("a", 2), report("a", 3), report("a", 4), report("b", 1)}, 2},
+		{[]order.Report{report("a", 2), report("b", 1), report("b", 2)}, 2}, // its tail was lost, and numbers begin anew from below
+		{[]order.Report{report("b", 1)}, 1},
+		{[]order.Report{report("a", 3)}, 0},
+		{nil, 0},
+	} {
+		if fresh, _ := (Reports{Agent: "x", Reports: test.reports}).since(n); len(fresh) != test.fresh {
+			t.Errorf("%v: %d are fresh, want %d", test.reports, len(fresh), test.fresh)
+		}
+	}
+}
+
+// TestALogThatIsTakenOverOrdersEverythingAnew goes on with a log that agents know more than.
+func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
+	s := sailing(t, 2)
+	before := s.Revision
+	must(t, s, Reclaim{By: "a person", Mark: "m", Nodes: map[field.NodeName]order.Standing{"gull-1": {Term: 41, Revision: 900}}})
+	if s.Term != 42 || s.Marks[42] != "m" || s.Revision <= 900 {
+		t.Errorf("term %d, revision %d (%d before)", s.Term, s.Revision, before)
+	}
+	ordered := map[field.MemberName]uint64{}
+	for _, c := range Commands(s) {
+		if c.Order != nil {
+			ordered[c.Order.Member] = c.Order.Revision
+		}
+	}
+	for _, m := range SortedMembers(s) {
+		if ordered[m.Name] <= 900 {
+			t.Errorf("%s is ordered with revision %d", m.Name, ordered[m.Name])
+		}
+	}
+	n := s.Nodes["gull-1"]
+	if claim := s.Claim(n, order.Standing{Term: 41}); !claim.Force || claim.Mark != "m" || claim.Known != "" {
+		t.Errorf("it claims %+v", claim)
+	}
+	// Its agent holds a member that the log does not know there: it goes, under a number that no agent has seen.
+	must(t, s, Reports{Node: "gull-1", Agent: "b", Reports: []order.Report{begun("b", order.Holding{Member: "crews-9", Revision: 950, Want: order.Run})}})
+	var gone *order.Order
+	for _, c := range Commands(s) {
+		if c.Order != nil && c.Order.Member == "crews-9" {
+			gone = c.Order
+		}
+	}
+	if gone == nil || gone.Want != order.Gone || !gone.Keep || gone.Revision <= 950 || n.Forced {
+		t.Fatalf("crews-9 is ordered %+v; forced %v", gone, n.Forced)
+	}
+	if snap := Snap(s, morning); snap.State == StateConverged || !strings.Contains(snap.Verdict, "crews-9 on gull-1, which the log does not know, is taken down") {
+		t.Errorf("meanwhile: %s, %s", snap.State, snap.Verdict)
+	}
+	must(t, s, Reports{Node: "gull-1", Agent: "b", Reports: []order.Report{{Life: "b", Seq: 2, At: morning, Kind: order.Taken, Member: "crews-9", Revision: gone.Revision}, {Life: "b", Seq: 3, At: morning, Kind: order.Removed, Member: "crews-9"}}})
+	if len(n.Strays) != 0 {
+		t.Errorf("left: %v", n.Strays)
+	}
+}
+
+// TestOnlyWhoWasAskedReportsOfAnOperation has another node's agent say what came of it.
+func TestOnlyWhoWasAskedReportsOfAnOperation(t *testing.T) {
+	s := sailing(t, 2)
+	var here, there *Member
+	for _, m := range SortedMembers(s) {
+		if here == nil {
+			here = m
+		} else if m.Node != here.Node && there == nil {
+			there = m
+		}
+	}
+	if there == nil {
+		t.Skip("all are on one node")
+	}
+	s.role(here.Role).Op = &order.Operation{ID: 77, Member: here.Name, Asked: here.Name, Procedure: order.Join}
+	r := order.Report{Life: "x", Seq: 1, At: morning, Kind: order.Done, Member: here.Name, Operation: 77}
+	if got := kindsOf(must(t, s, Reports{Node: there.Node, Agent: "x", Reports: []order.Report{r}})); strings.Contains(got, "operation-done") {
+		t.Errorf("another node's agent was believed: %s", got)
+	}
+	if got := kindsOf(must(t, s, Reports{Node: here.Node, Agent: "x", Reports: []order.Report{r}})); !strings.Contains(got, "operation-done") {
+		t.Errorf("who was asked was not believed: %s", got)
+	}
+}
