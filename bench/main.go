@@ -27,7 +27,7 @@ var (
 	binary = flag.String("binary", "bin/lanternfield", "the program under test")
 	pairs  = flag.Int("pairs", 15, "how many interleaved pairs of deploys")
 	rounds = flag.Int("rounds", 20, "how many crashes of each kind")
-	only   = flag.String("only", "", "deploy, scale, crash, syncs, memory, screen or define")
+	only   = flag.String("only", "", "deploy, scale, crash, retire, rest, door, syncs, memory, screen or define")
 )
 
 func main() {
@@ -50,7 +50,7 @@ func all(dir string) error {
 	for _, part := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"deploy", deploys}, {"scale", scales}, {"crash", crashes}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"define", define}} {
+	}{{"deploy", deploys}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"define", define}} {
 		if *only != "" && *only != part.name {
 			continue
 		}
