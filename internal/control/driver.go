@@ -73,6 +73,9 @@ func (d *driver) run(ctx context.Context) {
 	for ctx.Err() == nil {
 		if d.pending().release {
 			d.account(ctx)
+			if ctx.Err() != nil {
+				return
+			}
 			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
 				d.tell(ctx, engine.NodeFreed{Node: d.node})
 				return

@@ -255,12 +255,15 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Bindi
 	if err != nil {
 		return nil, fmt.Errorf("the agent of %s cannot be started: %w", node, err)
 	}
-	go func() { _ = cmd.Wait() }()
+	ended := make(chan struct{})
+	go func() { _ = cmd.Wait(); close(ended) }()
 	l.keepLogs()
 	_ = ours.SetDeadline(time.Now().Add(startWithin))
 	stop := context.AfterFunc(ctx, func() { _ = ours.SetDeadline(time.Now()) })
 	defer stop()
 	if _, err := l.Authority.Enrol(ours, string(node), l.Seal(node)); err != nil {
+		_ = cmd.Process.Kill() // it shall not come up later, when nobody expects it
+		<-ended
 		if c, err := l.Find(node, at); err == nil { // another one was there first
 			return c, nil
 		}
