@@ -69,8 +69,14 @@ func (l layout) takeOverFolder() error {
 	for _, log := range logs {
 		if info, err := os.Lstat(log); err == nil && info.Mode().IsRegular() {
 			member := field.MemberName(filepath.Base(filepath.Dir(log)))
-			_ = os.Chmod(log, 0o600)
-			move(log, l.log(member)+strings.TrimPrefix(filepath.Base(log), "output.log"))
+			to := l.log(member) + strings.TrimPrefix(filepath.Base(log), "output.log")
+			move(log, to)
+			// Its user could have put something else there in the last moment; here it cannot.
+			if info, err := os.Lstat(to); err == nil && info.Mode().IsRegular() {
+				errs = append(errs, os.Chmod(to, 0o600))
+			} else if err == nil {
+				errs = append(errs, os.Remove(to))
+			}
 		}
 	}
 	errs = append(errs, makeFolder(filepath.Join(l.dir, "members"), passable))

@@ -26,7 +26,7 @@ func (m *member) logFile() string { return m.disk.log(m.name) }
 
 // lastLines are the last lines that this incarnation wrote, fit for a screen.
 func (m *member) lastLines() []string {
-	f, err := os.Open(m.logFile())
+	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|logFlags, 0)
 	if err != nil {
 		return nil
 	}
@@ -57,6 +57,9 @@ func (m *member) lastLines() []string {
 	return lines
 }
 
+// logFlags are how a log is opened. It belongs to the member's user, who could have taken a lease on it: nothing waits for that.
+const logFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
+
 // Logs are cut when they are larger than this; the newest part is kept beside.
 const (
 	logMost = 16 << 20
@@ -66,7 +69,7 @@ const (
 // rotate cuts a log that has grown too large: its end is copied, the file itself is emptied in place, so that a program
 // which holds it open goes on writing to it. It tells whether it had to be cut.
 func rotate(name string) (cut bool) {
-	f, err := os.OpenFile(name, os.O_RDWR|syscall.O_NOFOLLOW, 0)
+	f, err := os.OpenFile(name, os.O_RDWR|logFlags, 0)
 	if err != nil {
 		return false
 	}
@@ -141,7 +144,7 @@ func (m *member) seen(at int64) time.Time {
 func (m *member) readLog(after int64, most int) (*Log, error) {
 	m.note(time.Now())
 	most = min(max(most, 4<<10), readMost)
-	f, err := os.Open(m.logFile())
+	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|logFlags, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Log{}, nil
 	}

@@ -3,10 +3,14 @@ package agent
 import (
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // logOf makes a member whose log can be written.
@@ -111,5 +115,35 @@ func TestLinesWithoutATimeGetTheTimeAtWhichTheyWereSeen(t *testing.T) {
 		if !line.At.Equal(want) || line.About != (i < 3) {
 			t.Errorf("%+v, want %s", line, want)
 		}
+	}
+}
+
+// TestALeaseOnALogHoldsNobodyUp has the member's user take a lease on its own log, by which whoever opens it would wait for 45 seconds.
+func TestALeaseOnALogHoldsNobodyUp(t *testing.T) {
+	signal.Ignore(syscall.SIGIO) // by which who has the lease is told that somebody comes
+	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(m.logFile(), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if err := f.Truncate(2 * logMost); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_WRLCK); err != nil {
+		t.Skipf("no lease can be had here: %v", err)
+	}
+	begin := time.Now()
+	rotate(m.logFile())
+	_, _ = m.readLog(-1, 4096)
+	m.lastLines()
+	if log, err := openLog(m.logFile(), &account{owner: owner{os.Geteuid(), os.Getegid()}}); err == nil {
+		log.Close()
+	}
+	if took := time.Since(begin); took > 5*time.Second {
+		t.Errorf("a lease held the agent up for %s", took)
 	}
 }

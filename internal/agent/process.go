@@ -82,7 +82,7 @@ func spawn(l layout, m field.MemberName, spec *order.Spec, incarnation int, cg *
 // openLog opens what a member writes to. It belongs to the member's user, so that the member may open its own output again by its
 // descriptor, in a folder that only the agent may enter.
 func openLog(name string, who *account) (*os.File, error) {
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_APPEND|logFlags, 0o600)
 	if err == nil && os.Geteuid() == 0 {
 		if err = f.Chown(who.uid, who.gid); err != nil {
 			f.Close()
