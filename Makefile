@@ -1,11 +1,11 @@
 # make test   runs every check and test       make demo         opens the demo field
 # make build  builds bin/lanternfield         make screenshots  renews docs/screenshots
-# make bench  prints times and memory            make soak         kills 300 controllers and agents under changes
+# make bench  prints times and memory            make soak         kills 300 controllers and agents under changes; power losses at every moment
 GO ?= go
 export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
-TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 gcc=gcc /usr/include/stdlib.h=libc6-dev
+TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 
@@ -27,7 +27,7 @@ test: build lint
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/store ./internal/core/... ./internal/demo/...
 
 soak: build
-	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run TestSoak ./e2e
+	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss' ./e2e
 
 demo: build
 	@bin/lanternfield demo

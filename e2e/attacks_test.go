@@ -10,11 +10,14 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"lanternfield/internal/core/plain"
 )
 
 // nobodysRights gives the user that attacks are made as.
@@ -543,4 +546,53 @@ roles:
 		t.Errorf("the log was cut %d times and had up to %d MiB", cuts, most>>20)
 	}
 	t.Logf("the log was cut %d times and had up to %d MiB", cuts, most>>20)
+}
+
+// TestNothingThatWasWrittenByOthersActs has a file, a program and a probe say what acts on terminals, and gives every command that prints it.
+func TestNothingThatWasWrittenByOthersActs(t *testing.T) {
+	const evil = `\e]0;owned\a\e[2J\u202e\u2066\u009b31m\r`
+	x := newTrial(t, strings.ReplaceAll(`format: 1
+field: hostile
+about: "EVIL"
+zones: {north: {about: "EVIL"}}
+nodes: [{name: gull-1, zone: north, out: false}]
+variables: {word: "EVIL"}
+roles:
+  crews:
+    about: "EVIL ${word}"
+    members: 2
+    spread: none
+    votes: true
+    program:
+      command: [sh, -c, "printf '\\033[2Jboo\\342\\200\\256 level=error msg=\"a\\\\x1b[2Jb\"\\n'; sleep 600", "EVIL"]
+      env: {WORD: "EVIL"}
+      files: {it.conf: {template: "EVIL\n"}}
+      ready: {exec: [sh, -c, "printf '\\033[2Jno\\342\\200\\256'; exit 1"], every: 100ms}
+      leader: {exec: [sh, -c, "printf '\\033[2Jno\\342\\200\\256'"], is_me: 'output == "yes"'}
+      roster: {exec: [sh, -c, "printf '[{\"id\": 1, \"name\": \"it\\342\\200\\256\\033[2J\"}]'"], each: body, id: item.id, name: item.name, voter: "true"}
+accepted:
+  - {finding: even number of voters, role: crews, reason: "EVIL"}
+`, "EVIL", evil))
+	acts := func(what, out string) {
+		t.Helper()
+		for i, r := range out {
+			if r != '\n' && r != '\t' && plain.Acts(r) {
+				t.Errorf("%s prints %U in …%q…", what, r, out[max(0, i-40):min(len(out), i+20)])
+				return
+			}
+		}
+	}
+	if out, code := x.try(time.Minute, "check", x.file); code != 0 {
+		t.Fatalf("the file is to be good:\n%s", out)
+	}
+	for _, args := range [][]string{{"check"}, {"check", "--json"}, {"review"}, {"files", "crews-1"}, {"files", "crews-1", "--json"}, {"deploy", "--yes", "--timeout", "3s"}, {"status"}, {"status", "--json"},
+		{"journal"}, {"journal", "--json"}, {"files", "crews-1", "--against", "live"}, {"export", "dot"}, {"export", "tosca"}, {"export", "--help"}, {"stop", "--yes", "no\x1b[2Jname"}, {"retire", "--yes"}} {
+		out, _ := x.try(time.Minute, append([]string{args[0], x.file}, args[1:]...)...)
+		acts(strings.Join(args, " "), out)
+		if slices.Contains(args, "--json") && !json.Valid([]byte(out)) {
+			t.Errorf("%v is no JSON:\n%s", args, out)
+		}
+	}
+	out, _ := x.try(time.Minute, "check", filepath.Join(x.dir, "no\x1b[2J\u202e.field.yaml"))
+	acts("the name of a file", out)
 }

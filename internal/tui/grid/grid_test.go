@@ -3,6 +3,8 @@ package grid
 import (
 	"strings"
 	"testing"
+
+	fit "lanternfield/internal/core/plain"
 )
 
 var plain = Style{Fg: None, Bg: None}
@@ -85,4 +87,30 @@ func TestShortenAndWrap(t *testing.T) {
 	if Shorten("x", 0) != "" || Shorten("x", -3) != "" || len(Wrap("abc def", 0)) > 3 {
 		t.Error("no width at all")
 	}
+}
+
+// FuzzNothingThatActsIsDrawn draws anything, by text and rune by rune: what comes out is our own styles and nothing else that acts.
+func FuzzNothingThatActsIsDrawn(f *testing.F) {
+	f.Add("a\x1b]0;owned\x07\u202eb", 3)
+	f.Fuzz(func(t *testing.T, text string, x int) {
+		g := New(20, 3, Style{None, None, false})
+		g.Text(x%20, 0, text, Style{Fg: 0x123456, Bg: None})
+		g.Clip(0, 1, 10, text, Style{Fg: None, Bg: None})
+		for i, r := range []rune(text) {
+			g.Set(i, 2, r, Style{Fg: None, Bg: None})
+		}
+		for _, line := range Wrap(text, 8) {
+			g.Text(0, 1, line, Style{Fg: None, Bg: None})
+		}
+		rest := g.String()
+		for _, style := range sgr {
+			rest = strings.ReplaceAll(rest, style, "")
+		}
+		rest = strings.ReplaceAll(rest, "\x1b[m", "")
+		for _, r := range rest {
+			if r != '\n' && fit.Acts(r) {
+				t.Fatalf("%q drew %q", text, rest)
+			}
+		}
+	})
 }
