@@ -196,16 +196,10 @@ func (b *beneath) there(name string) bool {
 	return true
 }
 
-// give gives a folder with all that is in it to the member's user. Nothing of the member runs meanwhile. A file with several names is
-// left alone: one of them may be somebody else's.
-func (b *beneath) give() error {
-	f := os.NewFile(uintptr(b.fd), b.name)
-	defer func() { b.fd = -1; f.Close() }()
-	return giveAll(f, b.owner, 0)
-}
-
 const deepest = 200 // folders in folders
 
+// giveAll gives a folder with all that is in it to the member's user. Nothing of the member runs meanwhile. A file with several names
+// is left alone: one of them may be somebody else's.
 func giveAll(dir *os.File, o owner, depth int) error {
 	if depth > deepest {
 		return fmt.Errorf("%s is too deep", dir.Name())
