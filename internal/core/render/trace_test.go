@@ -86,8 +86,13 @@ func TestTextsAreComparedLineByLine(t *testing.T) {
 }
 
 func TestATemplateThatWouldNeverEndIsRefused(t *testing.T) {
+	doubling := `{{define "t0"}}x{{end}}`
+	for i := 1; i <= 40; i++ {
+		doubling += fmt.Sprintf(`{{define "t%d"}}{{template "t%d"}}{{template "t%d"}}{{end}}`, i, i-1, i-1)
+	}
 	for text, want := range map[string]string{
-		`{{define "a"}}x{{template "a"}}{{end}}{{template "a"}}`:                                                         "templates call each other without end: a calls a",
+		doubling + `{{template "t40"}}`:                          "it takes too many steps",
+		`{{define "a"}}x{{template "a"}}{{end}}{{template "a"}}`: "templates call each other without end: a calls a",
 		`{{define "a"}}{{if true}}{{template "b"}}{{end}}{{end}}{{define "b"}}{{range .}}{{template "a"}}{{end}}{{end}}`: "a calls b calls a",
 		`{{define "a"}}{{with 1}}{{else}}{{template "a"}}{{end}}{{end}}`:                                                 "a calls a",
 		`{{define "a"}}fine{{end}}{{template "a"}}{{template "a"}}`:                                                      "",
