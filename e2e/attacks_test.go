@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net"
@@ -16,6 +18,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	_ "modernc.org/sqlite"
 
 	"lanternfield/internal/core/plain"
 )
@@ -595,4 +599,37 @@ accepted:
 	}
 	out, _ := x.try(time.Minute, "check", filepath.Join(x.dir, "no\x1b[2J\u202e.field.yaml"))
 	acts("the name of a file", out)
+}
+
+// TestABrokenLogIsNamedAndCut changes one event of a log at several places, and goes on with what comes before it.
+func TestABrokenLogIsNamedAndCut(t *testing.T) {
+	x := newTrial(t, quay)
+	for _, seq := range []int{6, 9, 20} { // between orders of one rollout, and after them
+		x.must("deploy", x.file, "--yes")
+		run := len(x.processes())
+		db, err := sql.Open("sqlite", filepath.Join(x.state, x.field(), "own", "events.db"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = db.Exec(`UPDATE events SET at = at + 1 WHERE seq = ?`, seq)
+		if err = errors.Join(err, db.Close()); err != nil {
+			t.Fatal(err)
+		}
+		for _, args := range [][]string{{"status"}, {"deploy", "--yes"}, {"retire", "--yes"}} {
+			out, code := x.try(time.Minute, append([]string{args[0], x.file}, args[1:]...)...)
+			if code != 2 || !strings.Contains(out, fmt.Sprintf("event %d in ", seq)) || !strings.Contains(out, "is not as it was written") {
+				t.Errorf("event %d: %v: exit status %d\n%s", seq, args, code, out)
+			}
+		}
+		if n := len(x.processes()); n != run {
+			t.Errorf("event %d: %d processes run, %d before", seq, n, run)
+		}
+		x.must("deploy", x.file, "--yes", "--take-over", x.field(), "--timeout", "30s")
+		if s := x.status(); s.State != "converged" || len(x.processes()) != run {
+			t.Errorf("event %d, cut: %s, %s; %d processes, %d before", seq, s.State, s.Verdict, len(x.processes()), run)
+		}
+		if out := x.must("retire", x.file, "--yes", "--forget"); len(x.processes()) > 0 {
+			t.Errorf("event %d: retire leaves %v\n%s", seq, x.processes(), out)
+		}
+	}
 }

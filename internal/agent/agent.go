@@ -240,6 +240,9 @@ func (a *Agent) heed(term uint64) error {
 	if term < a.memory.Term {
 		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", term, a.memory.Term)}
 	}
+	if term > a.memory.Term && a.memory.Log != "" {
+		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, whose controller has not shown its log", term)}
+	}
 	if term > a.memory.Term {
 		next := a.memory
 		next.Term = term

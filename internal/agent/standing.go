@@ -104,6 +104,8 @@ func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 	if lacks != "" && !c.Force {
 		return false, &Refused{http.StatusPreconditionFailed, lacks}
 	}
+	// Where a person has taken the field over, each agent gives a whole account once.
+	again = c.Force && (lacks != "" || c.Log != a.memory.Log || c.Term != a.memory.Term || c.Mark != a.memory.Mark)
 	next := a.memory
 	next.Log, next.Term, next.Mark = c.Log, c.Term, c.Mark
 	if next != a.memory {
@@ -112,12 +114,16 @@ func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 		}
 		a.memory = next
 	}
-	return lacks != "", nil
+	return again, nil
 }
 
 // lacks says what a controller's log lacks; nothing where it may be obeyed.
 func (a *Agent) lacks(c order.Claim) string {
 	now := a.standingNow()
+	highest := c.Revision
+	if c.Term > now.Term { // what it has ordered since it began says nothing of what it has read
+		highest = c.Base
+	}
 	switch {
 	case now.Log != "" && c.Log != now.Log:
 		return "its agent was told what to run by another log than this one"
@@ -125,8 +131,8 @@ func (a *Agent) lacks(c order.Claim) string {
 		return fmt.Sprintf("this log is at term %d, and its agent has obeyed a controller of term %d", c.Term, now.Term)
 	case a.memory.Mark != "" && c.Known != a.memory.Mark:
 		return fmt.Sprintf("this log knows nothing of the controller of term %d that its agent has obeyed", now.Term)
-	case c.Revision < now.Revision:
-		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", c.Revision, now.Revision)
+	case highest < now.Revision:
+		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", highest, now.Revision)
 	case c.Life == now.Life && c.Heard < now.Acked:
 		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", c.Heard, now.Acked)
 	}

@@ -23,12 +23,12 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	if _, err := c.Reports(ctx, lives[&heard], heard, heard, 0); err != nil {
 		t.Fatal(err)
 	}
-	good := order.Claim{Log: "log", Term: 4, Mark: "four", Known: "three", Revision: 5, Life: lives[&heard], Heard: heard}
+	good := order.Claim{Log: "log", Term: 4, Mark: "four", Known: "three", Revision: 7, Base: 5, Life: lives[&heard], Heard: heard}
 	for want, spoil := range map[string]func(*order.Claim){
 		"by another log than this one":                     func(c *order.Claim) { c.Log = "another" },
 		"is at term 2":                                     func(c *order.Claim) { c.Term = 2 },
 		"knows nothing of the controller of term 3":        func(c *order.Claim) { c.Known = "" },
-		"ends at order 4, and its agent has taken order 5": func(c *order.Claim) { c.Revision = 4 },
+		"ends at order 4, and its agent has taken order 5": func(c *order.Claim) { c.Base = 4 },
 		"has heard 1 reports of its agent":                 func(c *order.Claim) { c.Heard = 1 },
 	} {
 		bad := good
@@ -51,7 +51,7 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	end()
 	c, _ = started(t, dir)
 	bad := good
-	bad.Term, bad.Known, bad.Revision = 5, "four", 4
+	bad.Term, bad.Known, bad.Base = 5, "four", 4
 	var lacks *Lacks
 	if err := c.Claim(ctx, bad); !errors.As(err, &lacks) {
 		t.Errorf("its successor: %v", err)
@@ -59,6 +59,13 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	standing, err := c.Standing(ctx)
 	if err != nil || standing.Term != 4 || standing.Log != "log" || standing.Revision != 5 {
 		t.Errorf("it stands at %+v, %v", standing, err)
+	}
+	if err := c.Put(ctx, order.Order{Term: 5, Revision: 6, Member: "it-1", Want: order.Gone}); err == nil || !strings.Contains(err.Error(), "has not shown its log") {
+		t.Errorf("an order of a controller that has shown no log: %v", err)
+	}
+	good.Term, good.Known, good.Life = 5, "four", ""
+	if err := c.Claim(ctx, good); err != nil {
+		t.Fatal(err)
 	}
 	put(t, c, order.Order{Term: 5, Revision: 6, Member: "it-1", Want: order.Gone})
 	until(t, c, &heard, order.Removed)

@@ -27,6 +27,7 @@ type driver struct {
 	mu        sync.Mutex
 	tasks     tasks
 	accounted bool
+	interrupt context.CancelCauseFunc // ends the conversation that goes on; nil where there is none
 	wake      chan struct{}
 }
 
@@ -154,10 +155,25 @@ func (d *driver) tell(ctx context.Context, in engine.Input) bool {
 // errRelease ends a conversation because the node is to be released.
 var errRelease = errors.New("the node is released")
 
+// errAnew ends a conversation because the controller has to show its log again.
+var errAnew = errors.New("the field was taken over")
+
+// anew ends the conversation that goes on; the next one begins with a claim.
+func (d *driver) anew() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.interrupt != nil {
+		d.interrupt(errAnew)
+	}
+}
+
 // converse sends orders and takes in reports until the agent stops answering. It returns nil when the conversation
 // ended for a reason of our own.
 func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 	ctx, cancel := context.WithCancelCause(ctx)
+	d.mu.Lock()
+	d.interrupt = cancel
+	d.mu.Unlock()
 	var sending sync.WaitGroup
 	defer func() { // in this order: the sender ends when its context does
 		cancel(nil)
@@ -176,7 +192,7 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 		late := asking.Err()
 		done()
 		if cause := context.Cause(ctx); cause != nil {
-			if errors.Is(cause, errRelease) || errors.Is(cause, context.Canceled) {
+			if errors.Is(cause, errRelease) || errors.Is(cause, errAnew) || errors.Is(cause, context.Canceled) {
 				return nil
 			}
 			return cause

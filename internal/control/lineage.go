@@ -157,9 +157,12 @@ func (c *Controller) takeOver(ctx context.Context, o Order) error {
 	}
 	c.mu.Lock()
 	clear(c.lacking)
-	for name := range in.Nodes { // heard again before anything is done
-		if n := c.state.Nodes[name]; n != nil {
+	for name, n := range c.state.Nodes { // all are heard again before anything is done
+		if !n.Released {
 			n.Unheard = true
+			if d := c.driving[name]; d != nil {
+				d.anew()
+			}
 		}
 	}
 	c.mu.Unlock()

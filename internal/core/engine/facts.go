@@ -138,7 +138,7 @@ type RolloutFailed struct {
 type RolloutEnded struct{ What string }
 
 func (f TermRaised) apply(s *State, _ time.Time) {
-	s.Term = f.Term
+	s.Term, s.Base = f.Term, s.Revision
 	if s.Log == "" {
 		s.Log = f.Log
 	}

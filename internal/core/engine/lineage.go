@@ -25,7 +25,8 @@ type LogTakenOver struct {
 	Term     uint64
 	Mark     string
 	Revision uint64
-	Nodes    []field.NodeName // whose agents know more than the log
+	Nodes    []field.NodeName // that are to give a whole account
+	Knew     []field.NodeName `json:",omitempty"` // whose agents know more than the log
 	Lost     []string         `json:",omitempty"` // for people
 }
 
@@ -118,10 +119,11 @@ func (f LogTakenOver) apply(s *State, _ time.Time) {
 			r.Op = &op
 		}
 	}
+	s.Base = s.Revision
 }
 
 func (f LogTakenOver) Sentence() string {
-	return fmt.Sprintf("%s takes the field over with a log that lacks what %s was told: everything is ordered anew, above revision %d", f.By, joinNodes(f.Nodes), f.Revision)
+	return fmt.Sprintf("%s takes the field over with a log that lacks what %s was told: everything is ordered anew, above revision %d", f.By, joinNodes(f.Knew), f.Revision)
 }
 
 func (f StrayFound) apply(s *State, _ time.Time) {
@@ -169,6 +171,16 @@ func (f NodeAccounted) Sentence() string {
 	return fmt.Sprintf("the agent of %s holds nothing and finds nothing running", f.Node)
 }
 
+// refused tells whether an agent does not obey this log.
+func (s *State) refused() bool {
+	for _, n := range s.Nodes {
+		if n.Refuses && !n.Released {
+			return true
+		}
+	}
+	return false
+}
+
 // began gives what an agent's new life tells: nothing where it is its first, or holds all that it should.
 func (s *State) began(n *Node, r order.Report) (AgentBegan, bool) {
 	f := AgentBegan{Node: n.Name, Rebooted: r.Rebooted, Held: r.Held}
@@ -196,7 +208,7 @@ func (s *State) straysIn(n *Node, held []order.Holding) []Fact {
 	revision := s.Revision
 	for _, h := range held {
 		m := s.Members[h.Member]
-		if h.Want == order.Gone || m != nil && m.Node == n.Name && m.Phase != Gone && m.Ordered.Revision > 0 {
+		if h.Want == order.Gone || m != nil && m.Node == n.Name && m.Phase != Gone {
 			continue
 		}
 		if _, known := n.Strays[h.Member]; known {
@@ -227,7 +239,7 @@ func (n *Node) strays() []field.MemberName { return slices.Sorted(maps.Keys(n.St
 
 // Claim is what a controller says of its log to the agent of a node.
 func (s *State) Claim(n *Node, to order.Standing) order.Claim {
-	return order.Claim{Log: s.Log, Term: s.Term, Mark: s.Marks[s.Term], Known: s.Marks[to.Term], Revision: s.Revision, Life: n.Agent, Heard: n.Heard, Force: n.Forced}
+	return order.Claim{Log: s.Log, Term: s.Term, Mark: s.Marks[s.Term], Known: s.Marks[to.Term], Revision: s.Revision, Base: s.Base, Life: n.Agent, Heard: n.Heard, Force: n.Forced}
 }
 
 // Reclaim goes on with a log that agents refuse, on a person's word.
@@ -239,11 +251,16 @@ type Reclaim struct {
 }
 
 func (in Reclaim) decide(s *State) ([]Fact, error) {
-	f := LogTakenOver{By: in.By, Mark: in.Mark, Nodes: slices.Sorted(maps.Keys(in.Nodes)), Lost: in.Lost, Term: s.Term, Revision: s.Revision}
+	f := LogTakenOver{By: in.By, Mark: in.Mark, Knew: slices.Sorted(maps.Keys(in.Nodes)), Lost: in.Lost, Term: s.Term, Revision: s.Revision}
 	for _, st := range in.Nodes {
 		f.Term, f.Revision = max(f.Term, st.Term), max(f.Revision, st.Revision)
 	}
 	f.Term++
+	for _, n := range SortedNodes(s) {
+		if !n.Released {
+			f.Nodes = append(f.Nodes, n.Name)
+		}
+	}
 	return []Fact{f}, nil
 }
 

@@ -141,3 +141,23 @@ func TestOnlyWhoWasAskedReportsOfAnOperation(t *testing.T) {
 		t.Errorf("who was asked was not believed: %s", got)
 	}
 }
+
+// TestNothingIsDecidedWithALogThatIsNotObeyed has one agent refuse a log that was cut: no order gets a number that an agent may know.
+func TestNothingIsDecidedWithALogThatIsNotObeyed(t *testing.T) {
+	s := sailing(t, 2)
+	must(t, s, TakeOver{By: "another", Mark: "x"})
+	must(t, s, NodeLost{Node: "gull-1", Why: "this log ends at order 1", Refuses: true})
+	for name := range s.Nodes {
+		if name != "gull-1" {
+			must(t, s, NodeFound{Node: name})
+		}
+	}
+	m := SortedMembers(s)[0]
+	m.Ordered, m.Phase = order.Order{}, Planned // as the cut has left it
+	if got := must(t, s, NodeFound{Node: m.Node}); strings.Contains(kindsOf(got), "member-ordered") && s.refused() {
+		t.Errorf("it goes on with %s", kindsOf(got))
+	}
+	if more, err := Decide(s, settle{}); s.refused() && (len(more) > 0 || err != nil) {
+		t.Errorf("it decides on %v, %v", more, err)
+	}
+}

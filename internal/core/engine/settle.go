@@ -22,6 +22,9 @@ func (settle) decide(s *State) ([]Fact, error) {
 	if s.Listening() > 0 {
 		return nil, nil // first hear how things are, then decide
 	}
+	if s.refused() {
+		return nil, nil // this log lacks something: a person has to say how it goes on
+	}
 	w := &work{State: s, members: s.byRole(), held: s.Rollout.held() || s.Stalled != ""}
 	if s.Retiring {
 		w.held = false

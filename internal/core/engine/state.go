@@ -42,6 +42,7 @@ type State struct {
 	Marks    map[uint64]string // of the terms
 	Term     uint64            // rises with every controller
 	Revision uint64            // the highest revision of any order
+	Base     uint64            // what that was when this term began
 	Field    *field.Field
 	Retiring bool
 	Retired  bool

@@ -192,6 +192,7 @@ type Claim struct {
 	Mark     string `json:"mark"`            // of this term; nobody knows it who has not read it in the log
 	Known    string `json:"known,omitempty"` // the mark of the term in which the agent was spoken to last
 	Revision uint64 `json:"revision"`        // the highest in the log
+	Base     uint64 `json:"base"`            // the highest in it when this term began
 	Life     string `json:"life,omitempty"`  // whose reports Heard counts
 	Heard    uint64 `json:"heard"`
 	Force    bool   `json:"force,omitempty"` // a person has taken the field over with a log that lacks something
