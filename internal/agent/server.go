@@ -74,7 +74,6 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
 		for !a.reports.await(ctx, r.FormValue("life"), after, heartbeat) && ctx.Err() == nil {
-			a.asked.Store(time.Now().UnixNano())
 			if _, err := io.WriteString(w, "\n"); err != nil { // nothing new, and alive
 				return
 			}

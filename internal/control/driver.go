@@ -40,7 +40,8 @@ type tasks struct {
 
 // How a driver keeps in touch with its agent.
 const (
-	reportWait = 5 * time.Second         // a request for reports is kept open this long; a heartbeat a second shows that the agent is there
+	// A request for reports is kept open this long, well below the lease of operations; a heartbeat a second shows that the agent is there.
+	reportWait = 3 * time.Second
 	answerWait = 1500 * time.Millisecond // how much longer an answer may take
 	orderWait  = 5 * time.Second
 	againAfter = time.Second // an order that was refused or not acknowledged is repeated
