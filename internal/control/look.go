@@ -148,6 +148,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 			var in []engine.Input
 			var seen map[field.MemberName]agent.Measure
 			var client *agent.Client
+			refuses := false
 			err := failed
 			if err == nil {
 				client, err = g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
@@ -157,7 +158,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 				standing, failed := client.Standing(ctx)
 				if err = failed; err == nil {
 					if why := looksLike(s, n, standing); why != "" {
-						err = errors.New(why)
+						err, refuses = errors.New(why), true
 					}
 				}
 				var news *agent.News
@@ -170,7 +171,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 				}
 			}
 			if err != nil {
-				in = []engine.Input{engine.NodeLost{Node: n.Name, Why: err.Error()}}
+				in = []engine.Input{engine.NodeLost{Node: n.Name, Why: err.Error(), Refuses: refuses}}
 			}
 			mu.Lock()
 			defer mu.Unlock()

@@ -152,6 +152,9 @@ func TestNothingIsDecidedWithALogThatIsNotObeyed(t *testing.T) {
 			must(t, s, NodeFound{Node: name})
 		}
 	}
+	if snap := Snap(s, morning); snap.State != StateDegraded || !strings.HasPrefix(snap.Verdict, "This log is not obeyed by gull-1: this log ends at order 1 · what runs there goes on and is not known") {
+		t.Errorf("it says %s: %s", snap.State, snap.Verdict)
+	}
 	m := SortedMembers(s)[0]
 	m.Ordered, m.Phase = order.Order{}, Planned // as the cut has left it
 	if got := must(t, s, NodeFound{Node: m.Node}); strings.Contains(kindsOf(got), "member-ordered") && s.refused() {

@@ -11,6 +11,9 @@ import (
 
 // judge finds the state of the field. A role that worked and cannot work any more outranks a rollout that goes on.
 func judge(s *State, snap *Snapshot) FieldState {
+	if s.refused() {
+		return StateDegraded // what runs goes on, and is not known
+	}
 	if s.Retiring {
 		return StateDeploying
 	}
@@ -80,6 +83,9 @@ func failing(snap *Snapshot, role field.RoleName) bool {
 func sentence(s *State, snap *Snapshot) string {
 	lit, wanted := snap.Lit()
 	var parts []string
+	if s.refused() {
+		return refusal(s, lit, wanted)
+	}
 	if s.Retiring {
 		return retiring(s, snap)
 	}
@@ -260,6 +266,22 @@ func strengths(snap *Snapshot) []string {
 		}
 	}
 	return parts
+}
+
+// refusal says that agents do not obey this log: then what it tells of their members is not how they are.
+func refusal(s *State, lit, wanted int) string {
+	var nodes []field.NodeName
+	why := ""
+	for _, n := range SortedNodes(s) {
+		if n.Refuses && !n.Released {
+			nodes, why = append(nodes, n.Name), n.DarkWhy
+		}
+	}
+	text := fmt.Sprintf("This log is not obeyed by %s: %s · what runs there goes on and is not known", joinNodes(nodes), why)
+	if lit > 0 {
+		text += fmt.Sprintf(" · %d of %d lit", lit, wanted)
+	}
+	return text + " · put the right log back, or take the field over (deploy --take-over NAME)"
 }
 
 func retiring(s *State, snap *Snapshot) string {
