@@ -160,18 +160,30 @@ func (a *Agent) resume(ctx context.Context) error {
 	for _, e := range entries {
 		var o order.Order
 		if a.disk.recall(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o) == nil && o.Member != "" {
-			a.hold(ctx, o)
+			a.hold(ctx, o, true)
+		}
+	}
+	// Who asks shall hear at once what runs: an account without that would be taken for news that nothing has changed.
+	patience := time.After(resumeWithin)
+	for _, h := range a.members {
+		select {
+		case <-h.resumed:
+		case <-patience:
+		case <-ctx.Done():
 		}
 	}
 	a.takeUp(ctx)
 	return nil
 }
 
-// hold starts supervising a member.
-func (a *Agent) hold(ctx context.Context, o order.Order) {
+// resumeWithin is how long members' processes may take to be found before the agent answers.
+const resumeWithin = 7 * time.Second
+
+// hold starts supervising a member; kept says that an agent before had its order already.
+func (a *Agent) hold(ctx context.Context, o order.Order, kept bool) {
 	h := &held{member: newMember(a.disk, a.groups, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
-	h.member.others = a.isKin
+	h.member.others, h.member.again = a.isKin, kept
 	a.members[o.Member] = h
 	a.wait.Add(1)
 	go func() {
@@ -213,7 +225,7 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 			_ = os.RemoveAll(filepath.Join(keep, e.Name()))
 		}
 	}
-	a.hold(ctx, o)
+	a.hold(ctx, o, false)
 }
 
 // sameOrder tells whether two orders of one revision say the same; the term is who says it.
@@ -286,7 +298,7 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 	a.taken = max(a.taken, o.Revision)
 	a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
 	if h == nil {
-		a.hold(ctx, o)
+		a.hold(ctx, o, false)
 		return nil
 	}
 	h.order = o

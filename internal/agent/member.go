@@ -38,6 +38,8 @@ type member struct {
 	heavy    bool   // took more than its ceiling when it was weighed last
 	beyond   string // why it is being ended for that
 
+	again    bool          // an agent before had its order already
+	resumed  chan struct{} // closed when it is known, and reported, what runs
 	weighing chan struct{} // its memory is to be looked at
 
 	mu      sync.Mutex
@@ -56,7 +58,7 @@ const (
 )
 
 func newMember(l layout, groups *hierarchy, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), weighing: make(chan struct{}, 1), kin: kin{}, look: newLook()}
+	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), kin: kin{}, look: newLook()}
 }
 
 func (m *member) report(r order.Report) {
@@ -96,6 +98,7 @@ func (m *member) aliveLock() string { return filepath.Join(m.disk.keep(m.name), 
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
 	m.resume(ctx)
+	close(m.resumed)
 	if m.proc == nil && (m.order.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
@@ -194,6 +197,9 @@ func (m *member) resume(ctx context.Context) {
 	_ = readJSON(m.processFile(), &m.kept)
 	_ = m.disk.recall(m.appliedFile(), &m.applied)
 	if m.kept.Incarnation == 0 || m.kept.Ended {
+		if m.order.Want == order.Run && m.again { // what is thought to run does not: its record was lost, or nobody heard of its end
+			m.report(order.Report{Kind: order.Exited, Exit: &order.Exit{}, Attempt: m.kept.Attempt})
+		}
 		return
 	}
 	if m.cgroup = nil; m.kept.Group != "" { // the group that it was started in, which may be another than ours would be

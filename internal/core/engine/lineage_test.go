@@ -55,6 +55,22 @@ func TestANewLifeThatLostItsOrdersIsOrderedAnew(t *testing.T) {
 	}
 }
 
+// TestWhatDoesNotRunIsNotTakenToRun has an agent that holds an order and finds no process for it.
+func TestWhatDoesNotRunIsNotTakenToRun(t *testing.T) {
+	s := sailing(t, 1)
+	m := SortedMembers(s)[0]
+	account := []order.Report{begun("b", order.Holding{Member: m.Name, Revision: m.Ordered.Revision, Want: order.Run}),
+		{Life: "b", Seq: 2, At: morning, Kind: order.Exited, Member: m.Name, Exit: &order.Exit{}}}
+	must(t, s, Reports{Node: m.Node, Agent: "b", Reports: account})
+	if s.Members[m.Name].Phase != Failed || Snap(s, morning).State == StateConverged {
+		t.Errorf("it is %s, and the field %s", s.Members[m.Name].Phase, Snap(s, morning).State)
+	}
+	account = []order.Report{{Life: "c", Seq: 1, At: morning, Kind: order.Exited, Member: m.Name, Exit: &order.Exit{}}}
+	if got := kindsOf(must(t, s, Reports{Node: m.Node, Agent: "c", Reports: account})); strings.Contains(got, "member-exited") {
+		t.Errorf("told twice: %s", got)
+	}
+}
+
 // TestReportsOfEarlierLivesComeFirst hears a tail of a life that ended, and what it had heard already once more.
 func TestReportsOfEarlierLivesComeFirst(t *testing.T) {
 	n := &Node{Agent: "a", Heard: 3}

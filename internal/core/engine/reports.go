@@ -151,7 +151,7 @@ func (s *State) read(m *Member, r order.Report) Fact {
 			return MemberUnready{Member: m.Name, Why: r.Why}
 		}
 	case order.Exited:
-		if running && r.Exit != nil {
+		if running && r.Exit != nil && (r.PID != 0 || m.PID != 0) { // without a process: nothing runs, whatever was thought
 			return MemberExited{Member: m.Name, PID: r.PID, Exit: *r.Exit, Lines: r.Lines, Attempt: r.Attempt, RetryIn: r.RetryIn}
 		}
 	case order.Reloaded, order.Checked:
