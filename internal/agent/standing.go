@@ -120,21 +120,11 @@ func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 // lacks says what a controller's log lacks; nothing where it may be obeyed.
 func (a *Agent) lacks(c order.Claim) string {
 	now := a.standingNow()
-	highest := c.Revision
-	if c.Term > now.Term { // what it has ordered since it began says nothing of what it has read
-		highest = c.Base
+	if why := c.Lacks(now); why != "" {
+		return why
 	}
-	switch {
-	case now.Log != "" && c.Log != now.Log:
-		return "its agent was told what to run by another log than this one"
-	case c.Term < now.Term:
-		return fmt.Sprintf("this log is at term %d, and its agent has obeyed a controller of term %d", c.Term, now.Term)
-	case a.memory.Mark != "" && c.Known != a.memory.Mark:
+	if a.memory.Mark != "" && c.Known != a.memory.Mark {
 		return fmt.Sprintf("this log knows nothing of the controller of term %d that its agent has obeyed", now.Term)
-	case highest < now.Revision:
-		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", highest, now.Revision)
-	case c.Life == now.Life && c.Heard < now.Acked:
-		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", c.Heard, now.Acked)
 	}
 	return ""
 }

@@ -126,7 +126,7 @@ func (c *Controller) trusted() error {
 // takeOver goes on with this log, on the word of a person who names the field.
 func (c *Controller) takeOver(ctx context.Context, o Order) error {
 	if len(o.Names) != 1 || o.Names[0] != fieldName(c.folder) {
-		return fmt.Errorf("to take a field over its name is given: --take-over %s", fieldName(c.folder))
+		return fmt.Errorf("say which field is to be taken over: --take-over %s", fieldName(c.folder))
 	}
 	if err := c.heard(ctx); err != nil {
 		return err
@@ -167,19 +167,4 @@ func (c *Controller) takeOver(ctx context.Context, o Order) error {
 	}
 	c.mu.Unlock()
 	return c.heard(ctx)
-}
-
-// looksLike tells, without asking for anything, what a log seems to lack of what an agent was told.
-func looksLike(s *engine.State, n *engine.Node, st order.Standing) string {
-	switch {
-	case st.Log != "" && s.Log != "" && st.Log != s.Log:
-		return "its agent was told what to run by another log than this one"
-	case st.Term > s.Term:
-		return fmt.Sprintf("this log is at term %d, and its agent has obeyed a controller of term %d", s.Term, st.Term)
-	case st.Revision > s.Revision:
-		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", s.Revision, st.Revision)
-	case st.Life == n.Agent && st.Acked > n.Heard:
-		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", n.Heard, st.Acked)
-	}
-	return ""
 }

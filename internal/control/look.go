@@ -157,7 +157,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 				defer client.Close()
 				standing, failed := client.Standing(ctx)
 				if err = failed; err == nil {
-					if why := looksLike(s, n, standing); why != "" {
+					if why := s.Claim(n, standing).Lacks(standing); why != "" {
 						err, refuses = errors.New(why), true
 					}
 				}

@@ -169,7 +169,7 @@ func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, 
 }
 
 // errOld says that an agent of an older version runs, which must not be spoken to.
-var errOld = errors.New("its agent is of an older version, which told its secret to whoever asked; it is replaced when the field is deployed, opened or retired")
+var errOld = errors.New("its agent is of an older version, which spoke without encryption; deploy, open or retire replaces it")
 
 // endpoint finds the agent that runs on a node. An agent of an older version is given with errOld.
 func (l *Local) endpoint(dir string) (agent.Endpoint, error) {

@@ -123,7 +123,7 @@ func (f LogTakenOver) apply(s *State, _ time.Time) {
 }
 
 func (f LogTakenOver) Sentence() string {
-	return fmt.Sprintf("%s takes the field over with a log that lacks what %s was told: everything is ordered anew, above revision %d", f.By, joinNodes(f.Knew), f.Revision)
+	return fmt.Sprintf("%s takes the field over with a log that lacks what the agents of %s were told: everything is ordered anew, above revision %d", f.By, joinNodes(f.Knew), f.Revision)
 }
 
 func (f StrayFound) apply(s *State, _ time.Time) {

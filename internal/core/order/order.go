@@ -2,6 +2,7 @@
 package order
 
 import (
+	"fmt"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -196,6 +197,26 @@ type Claim struct {
 	Life     string `json:"life,omitempty"`  // whose reports Heard counts
 	Heard    uint64 `json:"heard"`
 	Force    bool   `json:"force,omitempty"` // a person has taken the field over with a log that lacks something
+}
+
+// Lacks says what a log lacks by its claim of what an agent was told, or has told, as far as its standing shows; nothing where it
+// lacks nothing. The agent alone knows the mark.
+func (c Claim) Lacks(of Standing) string {
+	highest := c.Revision
+	if c.Term > of.Term { // what it has ordered since it began says nothing of what it has read
+		highest = c.Base
+	}
+	switch {
+	case of.Log != "" && c.Log != of.Log:
+		return "its agent was told what to run by another log than this one"
+	case c.Term < of.Term:
+		return fmt.Sprintf("this log is at term %d, and its agent has obeyed a controller of term %d", c.Term, of.Term)
+	case highest < of.Revision:
+		return fmt.Sprintf("this log ends at order %d, and its agent has taken order %d", highest, of.Revision)
+	case c.Life == of.Life && c.Heard < of.Acked:
+		return fmt.Sprintf("this log has heard %d reports of its agent, of which %d were acknowledged", c.Heard, of.Acked)
+	}
+	return ""
 }
 
 // Lookup asks an agent whether a member could be started on its node: whether its program and its user are there.
