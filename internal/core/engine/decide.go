@@ -68,9 +68,6 @@ type (
 // settle is the engine looking for what can be done next.
 type settle struct{}
 
-// Decide turns an input into facts, or says why it cannot be done. It changes nothing.
-func Decide(s *State, in Input) ([]Fact, error) { return in.decide(s) }
-
 // Step decides on an input, applies what was decided, and goes on deciding until nothing more follows. It gives the
 // events in order; they must be stored before any command leaves. An error of type *Stuck means that the input was taken
 // but something that should follow cannot be done; any other, that the input was refused.
@@ -100,13 +97,13 @@ func (e *Stuck) Unwrap() error { return e.Err }
 
 // Observe decides on an input and applies what was decided, without asking what should follow.
 func Observe(s *State, at time.Time, in Input) ([]Event, error) {
-	facts, err := Decide(s, in)
+	if reports, ok := in.(Reports); ok {
+		return reports.observe(s, at), nil
+	}
+	facts, err := in.decide(s)
 	events := make([]Event, 0, len(facts))
 	for _, f := range facts {
 		e := Event{At: at, Fact: f}
-		if t, ok := f.(timed); ok {
-			e = Event{At: t.at, Fact: t.Fact}
-		}
 		Apply(s, e)
 		events = append(events, e)
 	}

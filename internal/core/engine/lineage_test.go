@@ -176,7 +176,7 @@ func TestNothingIsDecidedWithALogThatIsNotObeyed(t *testing.T) {
 	if got := must(t, s, NodeFound{Node: m.Node}); strings.Contains(kindsOf(got), "member-ordered") && s.refused() {
 		t.Errorf("it goes on with %s", kindsOf(got))
 	}
-	if more, err := Decide(s, settle{}); s.refused() && (len(more) > 0 || err != nil) {
+	if more, err := (settle{}).decide(s); s.refused() && (len(more) > 0 || err != nil) {
 		t.Errorf("it decides on %v, %v", more, err)
 	}
 }

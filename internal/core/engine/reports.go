@@ -23,12 +23,6 @@ type Refusal struct {
 	Why      string
 }
 
-// timed is a fact that happened when a report says, and not when it was heard.
-type timed struct {
-	Fact
-	at time.Time
-}
-
 func (in Refusal) decide(s *State) ([]Fact, error) {
 	m := s.Members[in.Member]
 	if m != nil {
@@ -42,63 +36,56 @@ func (in Refusal) decide(s *State) ([]Fact, error) {
 	return []Fact{OrderRefused(in)}, nil
 }
 
-func (in Reports) decide(s *State) ([]Fact, error) {
+func (Reports) decide(*State) ([]Fact, error) { return nil, nil } // see observe
+
+// observe judges the reports that are new one by one, each on the state that those before it have led to. What a report tells counts
+// from when it happened.
+func (in Reports) observe(s *State, at time.Time) []Event {
 	n := s.Nodes[in.Node]
 	if n == nil {
-		return nil, nil
+		return nil
+	}
+	var events []Event
+	note := func(at time.Time, facts ...Fact) {
+		for _, f := range facts {
+			e := Event{At: at, Fact: f}
+			Apply(s, e)
+			events = append(events, e)
+		}
 	}
 	fresh, last := in.since(n)
-	// Reports of one batch may follow from each other, so each is judged on a member as the ones before leave it.
-	judged := map[field.MemberName]*Member{}
-	scratch := &State{Field: s.Field, Members: judged, others: s, Roles: map[field.RoleName]*Role{}, Nodes: s.Nodes,
-		rendered: map[field.MemberName]int{}, judged: map[field.MemberName]int{}}
-	var facts []Fact
 	for _, r := range fresh {
-		if r.Kind == order.Begun {
-			for name, m := range s.Members {
-				if m.Node == in.Node && judged[name] == nil {
-					c := *m
-					judged[name] = &c
-				}
-			}
-			if f, news := scratch.began(n, r); news {
-				f.apply(scratch, r.At)
-				facts = append(facts, timed{f, r.At})
-			}
-			for _, f := range s.straysIn(n, r.Held) {
-				facts = append(facts, timed{f, r.At})
-			}
-			continue
-		}
-		if f := n.readStray(r); f != nil {
-			facts = append(facts, timed{f, r.At})
-			continue
-		}
-		if r.Kind == order.Dropped {
-			facts = append(facts, timed{ReportsDropped{Node: in.Node, Count: r.Attempt}, r.At})
-			continue
-		}
-		m := s.Members[r.Member]
-		if m == nil || m.Phase == Gone || m.Node != in.Node && !s.asked(in.Node, m, r) {
-			continue
-		}
-		if judged[r.Member] == nil {
-			c := *m
-			judged[r.Member] = &c
-		}
-		if scratch.Roles[m.Role] == nil {
-			role := *s.role(m.Role)
-			scratch.Roles[m.Role] = &role
-		}
-		if f := scratch.read(judged[r.Member], r); f != nil {
-			f.apply(scratch, r.At)
-			facts = append(facts, timed{f, r.At})
-		}
+		note(r.At, s.hear(n, r)...)
 	}
 	if len(fresh) > 0 {
-		facts = append(facts, Heard{Node: in.Node, Agent: lifeOf(last, in), Seq: last.Seq})
+		note(at, Heard{Node: in.Node, Agent: lifeOf(last, in), Seq: last.Seq})
 	}
-	return facts, nil
+	return events
+}
+
+// hear gives what one report of a node's agent tells that is new.
+func (s *State) hear(n *Node, r order.Report) []Fact {
+	if r.Kind == order.Begun {
+		var facts []Fact
+		if f, news := s.began(n, r); news {
+			facts = append(facts, f)
+		}
+		return append(facts, s.straysIn(n, r.Held)...)
+	}
+	if f := n.readStray(r); f != nil {
+		return []Fact{f}
+	}
+	if r.Kind == order.Dropped {
+		return []Fact{ReportsDropped{Node: n.Name, Count: r.Attempt}}
+	}
+	m := s.Members[r.Member]
+	if m == nil || m.Phase == Gone || m.Node != n.Name && !s.asked(n.Name, m, r) {
+		return nil
+	}
+	if f := s.read(m, r); f != nil {
+		return []Fact{f}
+	}
+	return nil
 }
 
 // asked tells whether a report is of the operation about a member that the agent of that node was asked to carry out.
@@ -225,12 +212,9 @@ func unsure(r order.Report) string {
 	return ""
 }
 
-// outOfReach tells whether a member's node cannot be reached, also while reports are judged one by one.
+// outOfReach tells whether a member's node cannot be reached.
 func (s *State) outOfReach(name field.MemberName) bool {
 	m := s.Members[name]
-	if m == nil && s.others != nil {
-		m = s.others.Members[name]
-	}
 	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Dark
 }
 
@@ -239,7 +223,7 @@ func (s *State) outOfReach(name field.MemberName) bool {
 func (s *State) readRoster(m *Member, r order.Report) Fact {
 	role := s.role(m.Role)
 	heard := role.Leader != ""
-	if leader := s.leaderOf(role); leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
+	if leader := s.Members[role.Leader]; leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
 		heard = false
 	}
 	if r.Why != "" {
@@ -255,12 +239,4 @@ func (s *State) readRoster(m *Member, r order.Report) Fact {
 		return nil
 	}
 	return RosterSeen{Role: m.Role, From: m.Name, Roster: r.Roster}
-}
-
-// leaderOf finds who leads, also while reports are judged one by one.
-func (s *State) leaderOf(r *Role) *Member {
-	if m := s.Members[r.Leader]; m != nil || s.others == nil {
-		return m
-	}
-	return s.others.Members[r.Leader]
 }

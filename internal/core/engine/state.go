@@ -55,8 +55,6 @@ type State struct {
 	Roles     map[field.RoleName]*Role
 	Members   map[field.MemberName]*Member // those that are gone are kept for the record
 
-	others *State // while reports are judged one by one: where all members are
-
 	planned planMemo
 
 	// shape rises whenever what templates see may have changed.
