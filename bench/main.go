@@ -17,8 +17,9 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/fieldfile"
 )
@@ -235,7 +236,7 @@ func crashes(dir string) error {
 	if err := session.Do(ctx, control.Order{What: "retire", By: "bench"}); err != nil {
 		return err
 	}
-	return until(ctx, session, func(s *engine.Snapshot) bool { return s.State == engine.StateRetired })
+	return until(ctx, session, func(s *snapshot.Snapshot) bool { return s.State == snapshot.Retired })
 }
 
 func agentOf(dir string, node field.NodeName) (int, error) {
@@ -247,15 +248,15 @@ func agentOf(dir string, node field.NodeName) (int, error) {
 	return end.PID, json.Unmarshal(data, &end)
 }
 
-func settled(ctx context.Context, s control.Session) (snap *engine.Snapshot, err error) {
-	err = until(ctx, s, func(x *engine.Snapshot) bool {
+func settled(ctx context.Context, s control.Session) (snap *snapshot.Snapshot, err error) {
+	err = until(ctx, s, func(x *snapshot.Snapshot) bool {
 		snap = x
-		return x.State == engine.StateConverged && !x.Rollout.Active
+		return x.State == snapshot.Converged && !x.Rollout.Active
 	})
 	return snap, err
 }
 
-func until(ctx context.Context, s control.Session, holds func(*engine.Snapshot) bool) error {
+func until(ctx context.Context, s control.Session, holds func(*snapshot.Snapshot) bool) error {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	snapshots, err := s.Watch(ctx)
@@ -281,7 +282,7 @@ func crash(ctx context.Context, s control.Session, i int) (time.Duration, error)
 		return 0, err
 	}
 	var took time.Duration
-	err = until(ctx, s, func(x *engine.Snapshot) bool {
+	err = until(ctx, s, func(x *snapshot.Snapshot) bool {
 		m := x.Members[i]
 		took = time.Since(begin)
 		return m.PID != victim.PID

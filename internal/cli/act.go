@@ -13,11 +13,13 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/fieldfile"
@@ -112,7 +114,7 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 	if err := session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
 		return err
 	}
-	return a.follow(ctx, session, timeout, waited{what: "deploy", want: engine.StateConverged})
+	return a.follow(ctx, session, timeout, waited{what: "deploy", want: snapshot.Converged})
 }
 
 // confirm asks before anything is done. Where nobody can be asked, --yes must have been said.
@@ -228,8 +230,8 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what,
 		return err
 	}
 	w := waited{what: verb, names: what}
-	if verb != "stop" && (len(what) == 0 || !slices.ContainsFunc(snap.Members, func(m engine.MemberView) bool { return m.Phase == engine.Stopped })) && !snap.Rollout.Paused {
-		w.want = engine.StateConverged
+	if verb != "stop" && (len(what) == 0 || !slices.ContainsFunc(snap.Members, func(m snapshot.MemberView) bool { return m.Phase == state.Stopped })) && !snap.Rollout.Paused {
+		w.want = snapshot.Converged
 	}
 	if len(what) > 0 { // what is wrong elsewhere is not waited for
 		w.want = ""
@@ -238,7 +240,7 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what,
 }
 
 // known refuses words that name nothing of the field.
-func known(snap *engine.Snapshot, what []string) error {
+func known(snap *snapshot.Snapshot, what []string) error {
 	words := []string{}
 	for _, m := range snap.Members {
 		words = append(words, string(m.Member), string(m.Role), string(m.Node))
@@ -258,17 +260,17 @@ func known(snap *engine.Snapshot, what []string) error {
 }
 
 // printLosses says what stops, or stops for a while, when those members are stopped or restarted.
-func (a *app) printLosses(snap *engine.Snapshot, verb string, what []string) {
+func (a *app) printLosses(snap *snapshot.Snapshot, verb string, what []string) {
 	if a.json {
 		return
 	}
-	names := func(m engine.MemberView) bool {
+	names := func(m snapshot.MemberView) bool {
 		return len(what) == 0 || slices.Contains(what, string(m.Member)) || slices.Contains(what, string(m.Role)) || slices.Contains(what, string(m.Node))
 	}
 	if verb == "stop" {
 		ends := 0
 		for _, m := range snap.Members {
-			if names(m) && m.Phase != engine.Stopped && m.Phase != engine.Planned {
+			if names(m) && m.Phase != state.Stopped && m.Phase != state.Planned {
 				ends++
 			}
 		}
@@ -277,7 +279,7 @@ func (a *app) printLosses(snap *engine.Snapshot, verb string, what []string) {
 	for _, r := range snap.Roles {
 		left, leads, any := 0, false, false
 		for _, m := range snap.Members {
-			if m.Role != r.Role || m.Phase != engine.Ready {
+			if m.Role != r.Role || m.Phase != state.Ready {
 				continue
 			}
 			if names(m) {
@@ -305,14 +307,14 @@ func (a *app) printLosses(snap *engine.Snapshot, verb string, what []string) {
 }
 
 // leaderLoss says what the loss of its leader means for a role.
-func leaderLoss(r engine.RoleView) string {
+func leaderLoss(r snapshot.RoleView) string {
 	if r.Votes {
 		return "writes wait for an election"
 	}
 	return "writes stop until another leads"
 }
 
-func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *engine.Snapshot, error) {
+func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *snapshot.Snapshot, error) {
 	snap, err := control.Look(ctx, folder)
 	var lacks *control.LacksError
 	var broken *store.Broken
@@ -324,7 +326,7 @@ func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder contr
 		if err != nil {
 			return nil, nil, err
 		}
-		if snap, err = session.Snapshot(ctx); err != nil || snap.State == engine.StateDraft || snap.State == engine.StateRetired {
+		if snap, err = session.Snapshot(ctx); err != nil || snap.State == snapshot.Draft || snap.State == snapshot.Retired {
 			return nil, snap, errors.Join(err, session.Close())
 		}
 		return session, snap, nil
@@ -332,7 +334,7 @@ func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder contr
 	if err != nil && !errors.Is(err, control.ErrNothing) {
 		return nil, nil, err
 	}
-	if err != nil || snap.State == engine.StateDraft || snap.State == engine.StateRetired {
+	if err != nil || snap.State == snapshot.Draft || snap.State == snapshot.Retired {
 		return nil, nil, fmt.Errorf("%s is not deployed, so there is nothing to %s", filepath.Base(folder.Dir), verb)
 	}
 	session, err := control.Open(ctx, folder, by(cmd))

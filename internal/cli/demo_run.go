@@ -10,11 +10,12 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+
 	"github.com/spf13/cobra"
 
 	"lanternfield/examples"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/fieldfile"
 )
@@ -59,7 +60,7 @@ func (a *app) run(cmd *cobra.Command) error {
 	if t.folder, err = a.folderOf("saltmarsh-ferries"); err != nil {
 		return err
 	}
-	if snap, err := control.Look(cmd.Context(), t.folder); err == nil && snap.State != engine.StateDraft && snap.State != engine.StateRetired {
+	if snap, err := control.Look(cmd.Context(), t.folder); err == nil && snap.State != snapshot.Draft && snap.State != snapshot.Retired {
 		return fmt.Errorf("%s is deployed in %s already; retire it first, or let the run use a folder of its own", snap.Field, t.folder.Dir)
 	}
 	data, err := examples.Files.ReadFile(examples.Demo) // as it ships, not what somebody made of it
@@ -151,7 +152,7 @@ func (t *tour) table(took time.Duration, ok bool) {
 func (t *tour) load() (*fieldfile.File, error) { return fieldfile.Load(t.file, "") }
 
 // deployFile deploys the file as it is now and waits until it has converged.
-func (t *tour) deployFile(ctx context.Context) (*engine.Snapshot, error) {
+func (t *tour) deployFile(ctx context.Context) (*snapshot.Snapshot, error) {
 	f, err := t.load()
 	if err != nil {
 		return nil, err
@@ -159,18 +160,18 @@ func (t *tour) deployFile(ctx context.Context) (*engine.Snapshot, error) {
 	if err := t.session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, By: "lanternfield demo --run"}); err != nil {
 		return nil, err
 	}
-	return t.until(ctx, "converged", func(s *engine.Snapshot) bool { return s.State == engine.StateConverged && !s.Rollout.Active })
+	return t.until(ctx, "converged", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Converged && !s.Rollout.Active })
 }
 
 // until waits for the field to be as wanted.
-func (t *tour) until(ctx context.Context, what string, holds func(*engine.Snapshot) bool) (*engine.Snapshot, error) {
+func (t *tour) until(ctx context.Context, what string, holds func(*snapshot.Snapshot) bool) (*snapshot.Snapshot, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	snapshots, err := t.session.Watch(ctx)
 	if err != nil {
 		return nil, err
 	}
-	last := &engine.Snapshot{}
+	last := &snapshot.Snapshot{}
 	for snap := range snapshots {
 		if last = snap; holds(snap) {
 			return snap, nil
@@ -185,7 +186,7 @@ func (t *tour) until(ctx context.Context, what string, holds func(*engine.Snapsh
 	return nil, fmt.Errorf("not %s in time: %s", what, last.Verdict)
 }
 
-func (t *tour) scale(ctx context.Context, role field.RoleName, n int) (*engine.Snapshot, error) {
+func (t *tour) scale(ctx context.Context, role field.RoleName, n int) (*snapshot.Snapshot, error) {
 	f, err := t.load()
 	if err != nil {
 		return nil, err

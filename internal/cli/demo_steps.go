@@ -12,8 +12,10 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/demo/part"
@@ -59,12 +61,12 @@ func (t *tour) deployAll(ctx context.Context) (string, error) {
 	return snap.Verdict, nil
 }
 
-func memberURL(m engine.MemberView, port string) string {
+func memberURL(m snapshot.MemberView, port string) string {
 	return "http://" + net.JoinHostPort(m.Address, strconv.Itoa(m.Ports[port]))
 }
 
-func (t *tour) of(snap *engine.Snapshot, role field.RoleName) []engine.MemberView {
-	return slices.DeleteFunc(slices.Clone(snap.Members), func(m engine.MemberView) bool { return m.Role != role || m.Phase != engine.Ready })
+func (t *tour) of(snap *snapshot.Snapshot, role field.RoleName) []snapshot.MemberView {
+	return slices.DeleteFunc(slices.Clone(snap.Members), func(m snapshot.MemberView) bool { return m.Role != role || m.Phase != state.Ready })
 }
 
 // writeAndRead writes through one warden and reads back through another, and looks whether everything written before is
@@ -146,7 +148,7 @@ func (t *tour) moreWardens(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%s; %s", roster(snap), read), err
 }
 
-func roster(snap *engine.Snapshot) string {
+func roster(snap *snapshot.Snapshot) string {
 	for _, r := range snap.Roles {
 		if r.Role == "wardens" {
 			var names []string
@@ -160,7 +162,7 @@ func roster(snap *engine.Snapshot) string {
 	return ""
 }
 
-func leaderOf(snap *engine.Snapshot, role field.RoleName) field.MemberName {
+func leaderOf(snap *snapshot.Snapshot, role field.RoleName) field.MemberName {
 	for _, r := range snap.Roles {
 		if r.Role == role {
 			return r.Leader
@@ -171,7 +173,7 @@ func leaderOf(snap *engine.Snapshot, role field.RoleName) field.MemberName {
 
 // fewerWardens pins three wardens that do not lead, so that the leader must go.
 func (t *tour) fewerWardens(ctx context.Context) (string, error) {
-	snap, err := t.until(ctx, "led", func(s *engine.Snapshot) bool { return leaderOf(s, "wardens") != "" })
+	snap, err := t.until(ctx, "led", func(s *snapshot.Snapshot) bool { return leaderOf(s, "wardens") != "" })
 	if err != nil {
 		return "", err
 	}
@@ -196,7 +198,7 @@ func (t *tour) fewerWardens(ctx context.Context) (string, error) {
 	if snap, err = t.deployFile(ctx); err != nil {
 		return "", err
 	}
-	if slices.ContainsFunc(snap.Members, func(m engine.MemberView) bool { return m.Member == leader }) {
+	if slices.ContainsFunc(snap.Members, func(m snapshot.MemberView) bool { return m.Member == leader }) {
 		return "", fmt.Errorf("%s, which led, is still there", leader)
 	}
 	read, err := t.writeAndRead(ctx)
@@ -204,26 +206,26 @@ func (t *tour) fewerWardens(ctx context.Context) (string, error) {
 }
 
 func (t *tour) killLeader(ctx context.Context) (string, error) {
-	snap, err := t.until(ctx, "led", func(s *engine.Snapshot) bool { return leaderOf(s, "wardens") != "" })
+	snap, err := t.until(ctx, "led", func(s *snapshot.Snapshot) bool { return leaderOf(s, "wardens") != "" })
 	if err != nil {
 		return "", err
 	}
 	leader := leaderOf(snap, "wardens")
-	i := slices.IndexFunc(snap.Members, func(m engine.MemberView) bool { return m.Member == leader })
+	i := slices.IndexFunc(snap.Members, func(m snapshot.MemberView) bool { return m.Member == leader })
 	before := snap.Members[i].PID
 	began := time.Now()
 	if err := syscall.Kill(before, syscall.SIGKILL); err != nil {
 		return "", fmt.Errorf("process %d of %s cannot be killed: %w", before, leader, err)
 	}
-	if _, err = t.until(ctx, "led by another", func(s *engine.Snapshot) bool {
+	if _, err = t.until(ctx, "led by another", func(s *snapshot.Snapshot) bool {
 		now := leaderOf(s, "wardens")
 		return now != "" && now != leader
 	}); err != nil {
 		return "", err
 	}
 	elected := time.Since(began)
-	snap, err = t.until(ctx, "whole again", func(s *engine.Snapshot) bool {
-		return s.State == engine.StateConverged && s.Members[i].PID != before && s.Members[i].PID != 0
+	snap, err = t.until(ctx, "whole again", func(s *snapshot.Snapshot) bool {
+		return s.State == snapshot.Converged && s.Members[i].PID != before && s.Members[i].PID != 0
 	})
 	if err != nil {
 		return "", err
@@ -240,7 +242,7 @@ func (t *tour) killAgent(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	on := map[field.NodeName][]engine.MemberView{}
+	on := map[field.NodeName][]snapshot.MemberView{}
 	var node field.NodeName
 	for _, m := range snap.Members {
 		if on[m.Node] = append(on[m.Node], m); len(on[m.Node]) > len(on[node]) {
@@ -273,20 +275,20 @@ func (t *tour) killAgent(ctx context.Context) (string, error) {
 			}
 		}
 	}
-	if _, err := t.until(ctx, "converged", func(s *engine.Snapshot) bool { return s.State == engine.StateConverged }); err != nil {
+	if _, err := t.until(ctx, "converged", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Converged }); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("the agent of %s (process %d) killed; another adopted %s as they ran", node, pid, strings.Join(names, ", ")), nil
 }
 
 func (t *tour) takeDown(ctx context.Context) (string, error) {
-	if snap, err := t.session.Snapshot(ctx); err != nil || snap.State == engine.StateDraft {
+	if snap, err := t.session.Snapshot(ctx); err != nil || snap.State == snapshot.Draft {
 		return "nothing was deployed", err
 	}
 	if err := t.session.Do(ctx, control.Order{What: "retire", By: "lanternfield demo --run"}); err != nil {
 		return "", err
 	}
-	if _, err := t.until(ctx, "retired", func(s *engine.Snapshot) bool { return s.State == engine.StateRetired }); err != nil {
+	if _, err := t.until(ctx, "retired", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Retired }); err != nil {
 		return "", err
 	}
 	receipt, err := control.WriteReceipt(t.folder)

@@ -10,10 +10,11 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/core/snapshot"
+
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/draw"
 	"lanternfield/internal/fieldfile"
@@ -98,7 +99,7 @@ func (a *app) exportCommand() *cobra.Command {
 
 func (a *app) exportDrawing(cmd *cobra.Command, f *fieldfile.File, folder control.Folder, what, out string, night bool) error {
 	snap, err := control.Look(cmd.Context(), folder)
-	if errors.Is(err, control.ErrNothing) || err == nil && (snap.State == engine.StateDraft || snap.State == engine.StateRetired) {
+	if errors.Is(err, control.ErrNothing) || err == nil && (snap.State == snapshot.Draft || snap.State == snapshot.Retired) {
 		snap, err = draw.Draft(f.Field), nil
 	}
 	if err != nil {

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"strings"
 
+	"lanternfield/internal/core/review"
+
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
 )
@@ -55,7 +56,7 @@ func (a *app) filesCommand() *cobra.Command {
 }
 
 // shown is what the draft makes of a member, or, where it has it no more, what runs.
-func shown(f *engine.Files) []render.Text {
+func shown(f *review.Files) []render.Text {
 	if f.Draft != nil {
 		return f.Draft
 	}

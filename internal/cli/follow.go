@@ -8,8 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 )
 
@@ -20,11 +22,11 @@ const giveUpAfter = 3
 type waited struct {
 	what  string
 	names []string // whom it is about; everybody when empty
-	want  engine.FieldState
+	want  snapshot.Condition
 }
 
 // over tells whether what was asked for has come true.
-func (w waited) over(snap *engine.Snapshot) bool {
+func (w waited) over(snap *snapshot.Snapshot) bool {
 	ended := !snap.Rollout.Active
 	switch w.what {
 	case "stop", "start", "restart": // over when another goes on, or is paused, too
@@ -55,12 +57,12 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	}
 	began := time.Now()
 	phases := map[field.MemberName]string{}
-	var last *engine.Snapshot
+	var last *snapshot.Snapshot
 	quiet := time.NewTicker(quietFor)
 	defer quiet.Stop()
 	said := ""
 	for {
-		var snap *engine.Snapshot
+		var snap *snapshot.Snapshot
 		var more bool
 		select {
 		case snap, more = <-snapshots:
@@ -98,7 +100,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		}
 	}
 	if last == nil {
-		last = &engine.Snapshot{}
+		last = &snapshot.Snapshot{}
 	}
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		if a.json {
@@ -126,21 +128,21 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 const quietFor = 3 * time.Second
 
 // printChanges prints how members have changed, and says whether any has.
-func (a *app) printChanges(snap *engine.Snapshot, phases map[field.MemberName]string, began time.Time) (any bool) {
+func (a *app) printChanges(snap *snapshot.Snapshot, phases map[field.MemberName]string, began time.Time) (any bool) {
 	if a.json {
 		return false
 	}
 	first := len(phases) == 0
 	for _, m := range snap.Members {
 		line := string(m.Phase)
-		if m.Phase == engine.Failed || m.Phase == engine.Unready || m.Phase == engine.Unknown {
+		if m.Phase == state.Failed || m.Phase == state.Unready || m.Phase == state.Unknown {
 			line += ": " + m.Why
-		} else if m.Phase == engine.Planned && m.WaitsFor != "" {
+		} else if m.Phase == state.Planned && m.WaitsFor != "" {
 			line += ", waits for " + gateNames(m.WaitsFor)
 		}
 		if phases[m.Member] != line {
 			phases[m.Member] = line
-			if first && m.Phase == engine.Ready {
+			if first && m.Phase == state.Ready {
 				continue // it was lit before anything was asked
 			}
 			any = true
@@ -160,7 +162,7 @@ func gateNames(waits string) string {
 }
 
 // stopped says why a deploy stopped half-way, and what is still due.
-func (a *app) stopped(snap *engine.Snapshot) error {
+func (a *app) stopped(snap *snapshot.Snapshot) error {
 	if a.json {
 		a.printJSON(snap)
 		return errBadAnswer
@@ -171,7 +173,7 @@ func (a *app) stopped(snap *engine.Snapshot) error {
 }
 
 // givenUp finds a member that keeps a rollout from ending, if waiting for it makes no sense.
-func givenUp(snap *engine.Snapshot, names []string) *engine.MemberView {
+func givenUp(snap *snapshot.Snapshot, names []string) *snapshot.MemberView {
 	if snap.Rollout.What == "retire" || snap.Rollout.What == "stop" {
 		return nil // what fails ends all the same
 	}
@@ -180,7 +182,7 @@ func givenUp(snap *engine.Snapshot, names []string) *engine.MemberView {
 		if len(names) > 0 && !slices.Contains(names, string(m.Member)) && !slices.Contains(names, string(m.Role)) && !slices.Contains(names, string(m.Node)) {
 			continue // it fails for reasons of its own
 		}
-		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == engine.Failed && m.Attempt >= giveUpAfter) {
+		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == state.Failed && m.Attempt >= giveUpAfter) {
 			return m
 		}
 	}
@@ -188,7 +190,7 @@ func givenUp(snap *engine.Snapshot, names []string) *engine.MemberView {
 }
 
 // gaveUp says why waiting on makes no sense, with what the member wrote last.
-func (a *app) gaveUp(snap *engine.Snapshot, m *engine.MemberView) error {
+func (a *app) gaveUp(snap *snapshot.Snapshot, m *snapshot.MemberView) error {
 	if a.json {
 		a.printJSON(snap)
 		return errBadAnswer

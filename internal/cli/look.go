@@ -11,12 +11,14 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/footprint"
@@ -106,7 +108,7 @@ func (a *app) moves(ctx context.Context, folder control.Folder, f *fieldfile.Fil
 		return nil, nil
 	}
 	snap, err := control.Look(ctx, folder)
-	if err != nil || snap.State == engine.StateDraft || snap.State == engine.StateRetired || snap.State == engine.StateDeploying {
+	if err != nil || snap.State == snapshot.Draft || snap.State == snapshot.Retired || snap.State == snapshot.Deploying {
 		return nil, nil
 	}
 	r, err := control.LookReview(ctx, folder, f.Field)
@@ -255,9 +257,9 @@ func (a *app) statusCommand() *cobra.Command {
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
-			if wait != "" && !slices.Contains(engine.FieldStates, engine.FieldState(wait)) {
-				words := make([]string, len(engine.FieldStates))
-				for i, s := range engine.FieldStates {
+			if wait != "" && !slices.Contains(snapshot.Conditions, snapshot.Condition(wait)) {
+				words := make([]string, len(snapshot.Conditions))
+				for i, s := range snapshot.Conditions {
 					words[i] = string(s)
 				}
 				hint := field.Nearest(wait, words)
@@ -307,7 +309,7 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 			if !watch {
 				a.printStatus(snap)
 			}
-			if wait == "" && (snap.State == engine.StateDown || snap.State == engine.StateDegraded) {
+			if wait == "" && (snap.State == snapshot.Down || snap.State == snapshot.Degraded) {
 				return errBadAnswer
 			}
 			return nil
@@ -331,7 +333,7 @@ func (a *app) steady() bool {
 }
 
 // showAgain shows the status in place of the one before, where the output is a terminal; else below it.
-func (a *app) showAgain(snap *engine.Snapshot) {
+func (a *app) showAgain(snap *snapshot.Snapshot) {
 	if !a.steady() {
 		a.printStatus(snap)
 		fmt.Fprintln(a.out)
@@ -363,9 +365,9 @@ func (a *app) showAgain(snap *engine.Snapshot) {
 }
 
 // look gives the field as it is; one that was never deployed, as its file wants it.
-func (a *app) look(ctx context.Context, folder control.Folder, file string) (*engine.Snapshot, error) {
+func (a *app) look(ctx context.Context, folder control.Folder, file string) (*snapshot.Snapshot, error) {
 	snap, err := control.Look(ctx, folder)
-	if err == nil && snap.State != engine.StateDraft {
+	if err == nil && snap.State != snapshot.Draft {
 		return snap, nil
 	}
 	if err != nil && !errors.Is(err, control.ErrNothing) {
@@ -378,10 +380,10 @@ func (a *app) look(ctx context.Context, folder control.Folder, file string) (*en
 	if err != nil {
 		return nil, err
 	}
-	return engine.SnapDraft(f.Field, time.Now().UTC()), nil
+	return snapshot.OfDraft(f.Field, time.Now().UTC()), nil
 }
 
-func (a *app) printStatus(s *engine.Snapshot) {
+func (a *app) printStatus(s *snapshot.Snapshot) {
 	if a.json {
 		a.printJSON(s)
 		return
@@ -413,7 +415,7 @@ func (a *app) printStatus(s *engine.Snapshot) {
 	}
 }
 
-func survives(r engine.RoleView) string {
+func survives(r snapshot.RoleView) string {
 	switch {
 	case r.Halted:
 		return "stopped"
@@ -433,7 +435,7 @@ func survives(r engine.RoleView) string {
 	return fmt.Sprint(r.Survives)
 }
 
-func leader(r engine.RoleView) string {
+func leader(r snapshot.RoleView) string {
 	switch {
 	case r.Leader == "":
 		return "-"
@@ -448,8 +450,8 @@ func leader(r engine.RoleView) string {
 }
 
 // closedGates words what keeps members of a role from being started.
-func closedGates(s *engine.Snapshot, r engine.RoleView) string {
-	if !slices.ContainsFunc(s.Members, func(m engine.MemberView) bool { return m.Role == r.Role && m.Phase == engine.Planned }) {
+func closedGates(s *snapshot.Snapshot, r snapshot.RoleView) string {
+	if !slices.ContainsFunc(s.Members, func(m snapshot.MemberView) bool { return m.Role == r.Role && m.Phase == state.Planned }) {
 		return ""
 	}
 	var closed []string
@@ -461,7 +463,7 @@ func closedGates(s *engine.Snapshot, r engine.RoleView) string {
 	return strings.Join(closed, ", ")
 }
 
-func address(m engine.MemberView) string {
+func address(m snapshot.MemberView) string {
 	if len(m.Ports) == 0 {
 		return m.Address
 	}
@@ -474,7 +476,7 @@ func address(m engine.MemberView) string {
 }
 
 // remark words what is worth knowing of a member beyond its phase.
-func remark(m engine.MemberView, now time.Time) string {
+func remark(m snapshot.MemberView, now time.Time) string {
 	var parts []string
 	if m.Leads {
 		parts = append(parts, "leads")
@@ -486,15 +488,15 @@ func remark(m engine.MemberView, now time.Time) string {
 		parts = append(parts, "takes "+m.Pending+" at its next start")
 	}
 	switch {
-	case m.WaitsFor != "" && (m.Phase != engine.Ready || m.RestartDue):
+	case m.WaitsFor != "" && (m.Phase != state.Ready || m.RestartDue):
 		parts = append(parts, "waits for "+m.WaitsFor)
 	case m.Why != "":
 		parts = append(parts, m.Why)
 	}
-	if m.Phase == engine.Failed && !m.RetryAt.IsZero() {
+	if m.Phase == state.Failed && !m.RetryAt.IsZero() {
 		parts = append(parts, fmt.Sprintf("try %d in %s", m.Attempt+1, field.Span(m.RetryAt.Sub(now))))
 	}
-	if m.LastExit != "" && m.Phase != engine.Failed {
+	if m.LastExit != "" && m.Phase != state.Failed {
 		parts = append(parts, fmt.Sprintf("%s %s ago", m.LastExit, field.Span(now.Sub(m.LastExitAt))))
 	}
 	return strings.Join(parts, "; ")

@@ -9,10 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 )
 
 func (a *app) retireCommand() *cobra.Command {
@@ -86,7 +87,7 @@ func (a *app) followRetire(ctx context.Context, session control.Session, timeout
 	if a.json {
 		shown.out, shown.json = io.Discard, false
 	}
-	return shown.follow(ctx, session, timeout, waited{what: "retire", want: engine.StateRetired})
+	return shown.follow(ctx, session, timeout, waited{what: "retire", want: snapshot.Retired})
 }
 
 func (a *app) printReceipt(r *control.Receipt, forget bool, folder control.Folder) {

@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
@@ -84,7 +87,7 @@ func TestStatusInWords(t *testing.T) {
 	}
 	t.Run("status_draft", func(t *testing.T) {
 		var out bytes.Buffer
-		(&app{out: &out}).printStatus(engine.SnapDraft(ferries(), noon))
+		(&app{out: &out}).printStatus(snapshot.OfDraft(ferries(), noon))
 		golden(t, "status_draft", out.String())
 	})
 }
@@ -150,7 +153,7 @@ func TestReviewInWords(t *testing.T) {
 	draft.Role("crews").Program = &field.Program{Command: []string{"y"}, OnChange: field.OnRestart, Ports: draft.Role("crews").Program.Ports}
 	draft.Place = map[field.RoleName][]field.NodeName{"crews": {"gull-2"}}
 	for name, f := range map[string]*field.Field{"review_changes": draft, "review_nothing": ferries()} {
-		review, err := engine.Review(w.State, f)
+		review, err := review.Of(w.State, f)
 		if err != nil {
 			t.Fatal(err)
 		}

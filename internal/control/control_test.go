@@ -13,8 +13,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 )
@@ -28,7 +30,7 @@ type inside struct {
 	all sync.WaitGroup
 }
 
-func (g *inside) Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error) {
+func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.end[node] == nil {
@@ -49,7 +51,7 @@ func (g *inside) Ensure(ctx context.Context, node field.NodeName, at engine.Bind
 	return g.Local.Find(node, at)
 }
 
-func (g *inside) Release(_ context.Context, node field.NodeName, at engine.Binding) error {
+func (g *inside) Release(_ context.Context, node field.NodeName, at state.Binding) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.end[node] != nil {
@@ -89,7 +91,7 @@ func open(t *testing.T, f Folder) Session {
 	return s
 }
 
-func await(t *testing.T, s Session, what string, holds func(*engine.Snapshot) bool) *engine.Snapshot {
+func await(t *testing.T, s Session, what string, holds func(*snapshot.Snapshot) bool) *snapshot.Snapshot {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
@@ -97,7 +99,7 @@ func await(t *testing.T, s Session, what string, holds func(*engine.Snapshot) bo
 	if err != nil {
 		t.Fatal(err)
 	}
-	var last *engine.Snapshot
+	var last *snapshot.Snapshot
 	for snap := range snapshots {
 		if last = snap; holds(snap) {
 			return snap
@@ -107,8 +109,8 @@ func await(t *testing.T, s Session, what string, holds func(*engine.Snapshot) bo
 	return nil
 }
 
-func in(state engine.FieldState) func(*engine.Snapshot) bool {
-	return func(s *engine.Snapshot) bool { return s.State == state && !s.Rollout.Active }
+func in(state snapshot.Condition) func(*snapshot.Snapshot) bool {
+	return func(s *snapshot.Snapshot) bool { return s.State == state && !s.Rollout.Active }
 }
 
 func TestOneHoldsAndAllActThroughIt(t *testing.T) {
@@ -130,7 +132,7 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, s := range []Session{first, second} {
-		snap := await(t, s, "converged", in(engine.StateConverged))
+		snap := await(t, s, "converged", in(snapshot.Converged))
 		if lit, want := snap.Lit(); lit != 3 || want != 3 {
 			t.Errorf("%T: %d of %d lit", s, lit, want)
 		}
@@ -168,7 +170,7 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 	if err := first.Do(ctx, Order{What: "start"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, second, "converged", in(engine.StateConverged))
+	await(t, second, "converged", in(snapshot.Converged))
 
 	// The holder goes; what runs goes on, and the next one takes it over under a higher term.
 	before, err := first.Snapshot(ctx)
@@ -182,18 +184,18 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 		t.Error("a session through a holder that has gone still answers")
 	}
 	looked, err := Look(ctx, f)
-	if err != nil || looked.State != engine.StateConverged {
+	if err != nil || looked.State != snapshot.Converged {
 		t.Errorf("looking without a controller: %+v, %v", looked, err)
 	}
 	third := open(t, f)
-	after := await(t, third, "converged", in(engine.StateConverged))
+	after := await(t, third, "converged", in(snapshot.Converged))
 	if after.Term != before.Term+1 || after.Members[0].PID != before.Members[0].PID {
 		t.Errorf("term %d after %d, process %d after %d", after.Term, before.Term, after.Members[0].PID, before.Members[0].PID)
 	}
 	if err := third.Do(ctx, Order{What: "retire", By: "test"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, third, "retired", in(engine.StateRetired))
+	await(t, third, "retired", in(snapshot.Retired))
 	receipt, err := WriteReceipt(f)
 	if err != nil || len(receipt.Members) != 3 || len(receipt.Nodes) != 2 || len(receipt.Left) != 0 {
 		t.Errorf("receipt: %+v, %v", receipt, err)
@@ -229,7 +231,7 @@ func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
 	if err := Forget(f); !errors.As(err, &held) || held.Holder.PID != os.Getpid() {
 		t.Errorf("a field that is held: %v", err)
 	}
-	await(t, s, "converged", in(engine.StateConverged))
+	await(t, s, "converged", in(snapshot.Converged))
 	s.Close()
 	if err := Forget(f); err == nil || err.Error() != "saltmarsh is deployed; retire it before it is forgotten" {
 		t.Errorf("a field that is deployed: %v", err)
@@ -239,7 +241,7 @@ func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
 	if err := s.Do(context.Background(), Order{What: "retire"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, s, "retired", in(engine.StateRetired))
+	await(t, s, "retired", in(snapshot.Retired))
 }
 
 func TestSecretsAreDerivedAndStay(t *testing.T) {
@@ -287,21 +289,21 @@ func TestRootIsWhereItIsSaidToBe(t *testing.T) {
 }
 
 func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
-	s := engine.NewState()
+	s := state.NewState()
 	var tide tide
 	at := func(sec int) time.Time { return time.Unix(int64(sec), 0) }
-	note := func(sec int, f engine.Fact) {
-		e := engine.Event{At: at(sec), Fact: f}
-		engine.Apply(s, e)
+	note := func(sec int, f state.Fact) {
+		e := state.Event{At: at(sec), Fact: f}
+		state.Apply(s, e)
 		tide.note(s, e)
 	}
-	note(1, engine.Accepted{Field: sleepers(1), By: "test"})
-	planned := engine.MemberPlanned{Number: 1}
+	note(1, state.Accepted{Field: sleepers(1), By: "test"})
+	planned := state.MemberPlanned{Number: 1}
 	planned.Name, planned.Role, planned.Node = "crews-1", "crews", "gull-1"
 	note(1, planned)
-	note(10, engine.MemberReady{Member: "crews-1"})
-	note(20, engine.RolloutEnded{What: "deploy"})
-	note(15, engine.MemberExited{Member: "crews-1"})
+	note(10, state.MemberReady{Member: "crews-1"})
+	note(20, state.RolloutEnded{What: "deploy"})
+	note(15, state.MemberExited{Member: "crews-1"})
 	got := ""
 	for _, x := range tide.since(time.Time{}) {
 		got += fmt.Sprintf("%d:%d/%d %s|", x.At.Unix(), x.Lit, x.Want, x.Mark)
@@ -325,7 +327,7 @@ func TestWhoeverIsAnsweredSeesItInTheNextSnapshot(t *testing.T) {
 	if err := s.Do(t.Context(), Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, s, "converged", in(engine.StateConverged))
+	await(t, s, "converged", in(snapshot.Converged))
 	for i := range 100 {
 		what := []string{"stop", "start"}[i%2]
 		if err := s.Do(t.Context(), Order{What: what, By: "test"}); err != nil {
@@ -348,14 +350,14 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 	if err := first.Do(ctx, Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, first, "converged", in(engine.StateConverged))
+	await(t, first, "converged", in(snapshot.Converged))
 	lit := time.Now()
 	if err := first.Do(ctx, Order{What: "stop", Names: []string{"crews"}}); err != nil {
 		t.Fatal(err)
 	}
-	await(t, first, "stopped", in(engine.StateStopped))
+	await(t, first, "stopped", in(snapshot.Stopped))
 	for _, s := range []Session{first, open(t, f)} {
-		for at, want := range map[time.Time]engine.FieldState{before: engine.StateDraft, lit: engine.StateConverged, time.Now(): engine.StateStopped} {
+		for at, want := range map[time.Time]snapshot.Condition{before: snapshot.Draft, lit: snapshot.Converged, time.Now(): snapshot.Stopped} {
 			if past, err := s.Past(ctx, at); err != nil || past.State != want || !past.At.Equal(at) {
 				t.Errorf("%T: %+v, %v; want %s", s, past, err, want)
 			}
@@ -374,7 +376,7 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 		entries, err := s.Journal(ctx, 0, 0)
 		about := 0
 		for _, e := range entries {
-			if e.Member == "crews-1" && e.Kind == "member-ready" && e.Level == engine.LevelInfo {
+			if e.Member == "crews-1" && e.Kind == "member-ready" && e.Level == state.LevelInfo {
 				about++
 			}
 		}

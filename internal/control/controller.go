@@ -12,6 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -36,8 +40,8 @@ type Controller struct {
 	server  *http.Server
 
 	mu       sync.Mutex // guards what follows; the owner goroutine alone writes state under it
-	state    *engine.State
-	snapshot *engine.Snapshot
+	state    *state.State
+	snapshot *snapshot.Snapshot
 	changed  chan struct{} // closed at every change
 	problems []string
 	measures map[field.MemberName]agent.Measure
@@ -129,10 +133,10 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 		return nil, err
 	}
 	c := &Controller{folder: f, lock: lock, store: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
-		state: engine.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agent.Measure{},
+		state: state.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agent.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	err = log.Read(0, func(e store.Stored) error {
-		engine.Apply(c.state, e.Event)
+		state.Apply(c.state, e.Event)
 		c.tide.note(c.state, e.Event)
 		return nil
 	})
@@ -231,7 +235,7 @@ func (c *Controller) freshen() {
 	c.measured = false
 	s := *c.snapshot
 	s.At = time.Now().UTC()
-	s.Members = append([]engine.MemberView{}, s.Members...)
+	s.Members = append([]snapshot.MemberView{}, s.Members...)
 	c.withMeasures(&s)
 	c.snapshot = &s
 	close(c.changed)
@@ -240,7 +244,7 @@ func (c *Controller) freshen() {
 
 // decide gives the answer to each input once all their events are stored, or why they could not be stored; and whether there is news.
 func (c *Controller) decide(batch []request) (answers []error, news bool, err error) {
-	var events []engine.Event
+	var events []state.Event
 	answers = make([]error, len(batch))
 	c.mu.Lock()
 	for i, r := range batch {
@@ -270,12 +274,12 @@ func (c *Controller) decide(batch []request) (answers []error, news bool, err er
 	return answers, news || len(events) > 0, c.store.Append(events)
 }
 
-func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding, error) {
-	bound := map[field.NodeName]engine.Binding{}
+func (c *Controller) bind(draft *field.Field) (map[field.NodeName]state.Binding, error) {
+	bound := map[field.NodeName]state.Binding{}
 	if !c.state.Retired {
 		for _, n := range c.state.Nodes {
 			if !n.Released {
-				bound[n.Name] = engine.Binding{Address: n.Address, Dir: n.Dir}
+				bound[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
 			}
 		}
 	}
@@ -286,7 +290,7 @@ func (c *Controller) bind(draft *field.Field) (map[field.NodeName]engine.Binding
 func (c *Controller) publish() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.snapshot = engine.Snap(c.state, time.Now().UTC())
+	c.snapshot = snapshot.Of(c.state, time.Now().UTC())
 	c.snapshot.Problems = c.problems
 	if c.snapshot.Field == "" {
 		c.snapshot.Field = fieldName(c.folder)
@@ -296,10 +300,10 @@ func (c *Controller) publish() {
 	c.changed = make(chan struct{})
 }
 
-func (c *Controller) withMeasures(s *engine.Snapshot) { addMeasures(s, c.measures) }
+func (c *Controller) withMeasures(s *snapshot.Snapshot) { addMeasures(s, c.measures) }
 
 // addMeasures adds to a snapshot what agents measure now and then.
-func addMeasures(s *engine.Snapshot, measures map[field.MemberName]agent.Measure) {
+func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agent.Measure) {
 	for i := range s.Members {
 		m := &s.Members[i]
 		if x, ok := measures[m.Member]; ok && m.PID != 0 {
@@ -389,19 +393,19 @@ func (c *Controller) ended() error {
 }
 
 // Snapshot gives the field as it is now.
-func (c *Controller) Snapshot(context.Context) (*engine.Snapshot, error) {
+func (c *Controller) Snapshot(context.Context) (*snapshot.Snapshot, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	s := *c.snapshot
 	s.At = time.Now().UTC()
-	s.Members = append([]engine.MemberView{}, s.Members...)
+	s.Members = append([]snapshot.MemberView{}, s.Members...)
 	c.withMeasures(&s)
 	return &s, c.failed
 }
 
 // Watch gives a snapshot now and after every change.
-func (c *Controller) Watch(ctx context.Context) (<-chan *engine.Snapshot, error) {
-	out := make(chan *engine.Snapshot)
+func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error) {
+	out := make(chan *snapshot.Snapshot)
 	go func() {
 		defer close(out)
 		for {
@@ -467,7 +471,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	}
 	draft = c.folder.surrounded(draft)
 	c.mu.Lock()
-	r, err := engine.Review(c.state, draft)
+	r, err := review.Of(c.state, draft)
 	c.mu.Unlock()
 	if err != nil {
 		return nil, err
@@ -477,10 +481,10 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 }
 
 // Preview renders what a member would be run with by the draft, and what it runs with.
-func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error) {
+func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return engine.Preview(c.state, draft, member)
+	return review.Preview(c.state, draft, member)
 }
 
 // Do carries out an order. A draft is judged once all nodes have been heard.

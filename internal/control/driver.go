@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -20,7 +22,7 @@ import (
 type driver struct {
 	control *Controller
 	node    field.NodeName
-	at      engine.Binding
+	at      state.Binding
 	agent   string // whose reports heard counts
 	heard   uint64
 
@@ -47,8 +49,8 @@ const (
 	againAfter = time.Second // an order that was refused or not acknowledged is repeated
 )
 
-func newDriver(c *Controller, n *engine.Node) *driver {
-	return &driver{control: c, node: n.Name, at: engine.Binding{Address: n.Address, Dir: n.Dir}, agent: n.Agent, heard: n.Heard,
+func newDriver(c *Controller, n *state.Node) *driver {
+	return &driver{control: c, node: n.Name, at: state.Binding{Address: n.Address, Dir: n.Dir}, agent: n.Agent, heard: n.Heard,
 		wake: make(chan struct{}, 1)}
 }
 

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -70,7 +72,7 @@ func (e *LacksError) Error() string {
 }
 
 // lost words what the log lacks.
-func lost(nodes map[field.NodeName]lacking, found map[field.NodeName]engine.Binding) []string {
+func lost(nodes map[field.NodeName]lacking, found map[field.NodeName]state.Binding) []string {
 	var out []string
 	by := map[string][]field.NodeName{}
 	for _, name := range slices.Sorted(maps.Keys(nodes)) {
@@ -97,13 +99,13 @@ func fewNodes(names []field.NodeName) string {
 }
 
 // strange finds what was deployed in this folder and is not in the log: nodes by their folders.
-func (c *Controller) strange() map[field.NodeName]engine.Binding {
+func (c *Controller) strange() map[field.NodeName]state.Binding {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return strangeTo(c.state, c.ground.Found())
 }
 
-func strangeTo(s *engine.State, found map[field.NodeName]engine.Binding) map[field.NodeName]engine.Binding {
+func strangeTo(s *state.State, found map[field.NodeName]state.Binding) map[field.NodeName]state.Binding {
 	for name := range found {
 		if n := s.Nodes[name]; n != nil && !n.Released && !s.Retired {
 			delete(found, name)

@@ -10,6 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -26,7 +30,7 @@ const lookWait = 700 * time.Millisecond
 
 // Look gives the field as it is, taking hold of nothing and storing nothing: through the controller where there is one,
 // else from the log and the agents.
-func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
+func Look(ctx context.Context, f Folder) (*snapshot.Snapshot, error) {
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
 		if s, err := r.Snapshot(ctx); err == nil {
@@ -44,7 +48,7 @@ func Look(ctx context.Context, f Folder) (*engine.Snapshot, error) {
 		return nil, err
 	}
 	measures := askAgents(ctx, f, s)
-	snap := engine.Snap(s, time.Now().UTC())
+	snap := snapshot.Of(s, time.Now().UTC())
 	addMeasures(snap, measures)
 	return snap, nil
 }
@@ -59,18 +63,18 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	}
 	s, err := readState(f)
 	if errors.Is(err, ErrNothing) {
-		s, err = engine.NewState(), nil
+		s, err = state.NewState(), nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	askAgents(ctx, f, s)
 	draft = f.surrounded(draft)
-	r, err := engine.Review(s, draft)
+	r, err := review.Of(s, draft)
 	if err != nil {
 		return nil, err
 	}
-	if lookups, err := engine.Lookups(s, draft); err == nil && len(lookups) > 0 {
+	if lookups, err := review.Lookups(s, draft); err == nil && len(lookups) > 0 {
 		if g, err := f.ground(); err == nil {
 			r.Missing = missing(ctx, g, bindings(s), lookups)
 		}
@@ -79,7 +83,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 }
 
 // LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.
-func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field.MemberName) (*engine.Files, error) {
+func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field.MemberName) (*review.Files, error) {
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
 		if _, err := r.Snapshot(ctx); err == nil {
@@ -88,13 +92,13 @@ func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field
 	}
 	s, err := readState(f)
 	if errors.Is(err, ErrNothing) {
-		s, err = engine.NewState(), nil
+		s, err = state.NewState(), nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	askAgents(ctx, f, s)
-	return engine.Preview(s, draft, member)
+	return review.Preview(s, draft, member)
 }
 
 // LookJournal gives the journal, taking hold of nothing.
@@ -103,9 +107,9 @@ func LookJournal(f Folder, after uint64, limit int) ([]Entry, error) {
 }
 
 // unknownTo finds nodes by their folders that a log does not know although something of them is there.
-func (f Folder) unknownTo(s *engine.State) error {
+func (f Folder) unknownTo(s *state.State) error {
 	if s == nil {
-		s = engine.NewState()
+		s = state.NewState()
 	}
 	if found := strangeTo(s, (&ground.Local{Dir: f.nodes()}).Found()); len(found) > 0 {
 		return &LacksError{fieldName(f), lost(nil, found)}
@@ -113,21 +117,21 @@ func (f Folder) unknownTo(s *engine.State) error {
 	return nil
 }
 
-func readState(f Folder) (*engine.State, error) {
+func readState(f Folder) (*state.State, error) {
 	log, err := store.OpenToRead(f.events())
 	if err != nil {
 		return nil, err
 	}
 	defer log.Close()
-	s := engine.NewState()
+	s := state.NewState()
 	return s, log.Read(0, func(e store.Stored) error {
-		engine.Apply(s, e.Event)
+		state.Apply(s, e.Event)
 		return nil
 	})
 }
 
 // askAgents folds what the agents have to tell into the state, which is thrown away afterwards.
-func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberName]agent.Measure {
+func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberName]agent.Measure {
 	if !s.Deployed() {
 		return nil
 	}
@@ -151,7 +155,7 @@ func askAgents(ctx context.Context, f Folder, s *engine.State) map[field.MemberN
 			refuses := false
 			err := failed
 			if err == nil {
-				client, err = g.Find(n.Name, engine.Binding{Address: n.Address, Dir: n.Dir})
+				client, err = g.Find(n.Name, state.Binding{Address: n.Address, Dir: n.Dir})
 			}
 			if err == nil {
 				defer client.Close()

@@ -8,7 +8,9 @@ import (
 	"sync"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/ground"
@@ -19,7 +21,7 @@ const lookupWait = 3 * time.Second
 
 // missing asks the nodes concerned what they lack to carry a draft out. A node that does not answer is not waited for: what it
 // lacks shows when its members are started.
-func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]engine.Binding, lookups map[field.NodeName][]order.Lookup) []string {
+func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.Binding, lookups map[field.NodeName][]order.Lookup) []string {
 	ctx, cancel := context.WithTimeout(ctx, lookupWait)
 	defer cancel()
 	var (
@@ -49,11 +51,11 @@ func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]engine.
 }
 
 // bindings gives where the nodes of a state are.
-func bindings(s *engine.State) map[field.NodeName]engine.Binding {
-	at := map[field.NodeName]engine.Binding{}
+func bindings(s *state.State) map[field.NodeName]state.Binding {
+	at := map[field.NodeName]state.Binding{}
 	for name, n := range s.Nodes {
 		if !n.Released {
-			at[name] = engine.Binding{Address: n.Address, Dir: n.Dir}
+			at[name] = state.Binding{Address: n.Address, Dir: n.Dir}
 		}
 	}
 	return at
@@ -62,7 +64,7 @@ func bindings(s *engine.State) map[field.NodeName]engine.Binding {
 // lacks asks what the nodes lack to carry out a draft; the controller's state is not held meanwhile.
 func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, error) {
 	c.mu.Lock()
-	lookups, err := engine.Lookups(c.state, draft)
+	lookups, err := review.Lookups(c.state, draft)
 	at := bindings(c.state)
 	c.mu.Unlock()
 	if err != nil || len(lookups) == 0 {

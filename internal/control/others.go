@@ -9,7 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
@@ -80,9 +81,9 @@ func (f Folder) keeps() map[field.NodeName]field.Size {
 	}
 	take := map[field.NodeName]field.Size{}
 	if s.Deployed() {
-		for _, m := range engine.SortedMembers(s) {
+		for _, m := range state.SortedMembers(s) {
 			r, n := s.Field.Role(m.Role), s.Field.Node(m.Node)
-			if m.Phase != engine.Gone && r != nil && n != nil && n.Shared {
+			if m.Phase != state.Gone && r != nil && n != nil && n.Shared {
 				take[m.Node] = take[m.Node].Plus(r.Taken())
 			}
 		}

@@ -5,8 +5,10 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/store"
 )
@@ -14,7 +16,7 @@ import (
 // history keeps the events that were read last, so that walking through time reads each of them once.
 type history struct {
 	mu     sync.Mutex
-	events []engine.Event
+	events []state.Event
 	last   uint64
 	used   time.Time
 }
@@ -23,7 +25,7 @@ type history struct {
 const historyKept = 2 * time.Minute
 
 // upTo reads what has been stored since the last look.
-func (h *history) upTo(f Folder) ([]engine.Event, error) {
+func (h *history) upTo(f Folder) ([]state.Event, error) {
 	log, err := store.OpenToRead(f.events())
 	if err != nil {
 		return nil, err
@@ -48,12 +50,12 @@ func (h *history) upTo(f Folder) ([]engine.Event, error) {
 }
 
 // Past gives the field as it was at that moment.
-func (c *Controller) Past(_ context.Context, at time.Time) (*engine.Snapshot, error) {
+func (c *Controller) Past(_ context.Context, at time.Time) (*snapshot.Snapshot, error) {
 	events, err := c.history.upTo(c.folder)
 	if err != nil {
 		return nil, err
 	}
-	s := engine.Snap(engine.Rewind(events, at), at)
+	s := snapshot.Of(state.Rewind(events, at), at)
 	if s.Field == "" {
 		s.Field = fieldName(c.folder)
 	}
@@ -69,16 +71,16 @@ const (
 // Lines asks the agents for what their members wrote.
 func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
 	perNode := map[field.NodeName][]field.MemberName{}
-	at := map[field.NodeName]engine.Binding{}
+	at := map[field.NodeName]state.Binding{}
 	c.mu.Lock()
 	for name := range after {
 		m := c.state.Members[name]
-		if m == nil || m.Phase == engine.Gone || m.Phase == engine.Planned {
+		if m == nil || m.Phase == state.Gone || m.Phase == state.Planned {
 			continue
 		}
 		if n := c.state.Nodes[m.Node]; n != nil && !n.Released && !n.Dark {
 			perNode[m.Node] = append(perNode[m.Node], name)
-			at[m.Node] = engine.Binding{Address: n.Address, Dir: n.Dir}
+			at[m.Node] = state.Binding{Address: n.Address, Dir: n.Dir}
 		}
 	}
 	c.mu.Unlock()

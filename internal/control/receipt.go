@@ -12,8 +12,9 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/store"
@@ -49,37 +50,37 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		return nil, err
 	}
 	defer log.Close()
-	s := engine.NewState()
+	s := state.NewState()
 	pids := map[field.MemberName][]int{}
-	accounts := map[field.NodeName]engine.NodeAccounted{}
+	accounts := map[field.NodeName]state.NodeAccounted{}
 	err = log.Read(0, func(e store.Stored) error {
-		if _, again := e.Fact.(engine.Accepted); again && s.Retired {
+		if _, again := e.Fact.(state.Accepted); again && s.Retired {
 			clear(pids)
 		}
-		if _, again := e.Fact.(engine.Accepted); again && s.Retired {
+		if _, again := e.Fact.(state.Accepted); again && s.Retired {
 			clear(accounts)
 		}
 		switch f := e.Fact.(type) {
-		case engine.MemberStarted:
+		case state.MemberStarted:
 			if !f.Adopted {
 				pids[f.Member] = append(pids[f.Member], f.PID)
 			}
-		case engine.NodeAccounted:
+		case state.NodeAccounted:
 			if before, given := accounts[f.Node]; !given || before.Unconfirmed != "" { // what was once confirmed stays so
 				accounts[f.Node] = f
 			}
-		case engine.Accepted:
+		case state.Accepted:
 			for name := range f.Bound {
 				delete(accounts, name)
 			}
 		}
-		engine.Apply(s, e.Event)
+		state.Apply(s, e.Event)
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range engine.SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		n := s.Nodes[m.Node]
 		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: pids[m.Name],
 			Folder: filepath.Join(n.Dir, "members", string(m.Name))}
@@ -87,7 +88,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		r.look(line, string(m.Name))
 	}
 	var dirs []string
-	for _, n := range engine.SortedNodes(s) {
+	for _, n := range state.SortedNodes(s) {
 		dirs = append(dirs, n.Dir)
 	}
 	found := (&ground.Local{Dir: f.nodes()}).Found()
@@ -95,7 +96,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		dirs = append(dirs, at.Dir)
 	}
 	running := agent.FindIn(dirs)
-	for _, n := range engine.SortedNodes(s) {
+	for _, n := range state.SortedNodes(s) {
 		delete(found, n.Name)
 		switch account, given := accounts[n.Name]; {
 		case !given:

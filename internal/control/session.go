@@ -7,6 +7,10 @@ import (
 	"fmt"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -16,20 +20,20 @@ import (
 // Session is a way to a field that a controller holds.
 type Session interface {
 	// Snapshot gives the field as it is now.
-	Snapshot(ctx context.Context) (*engine.Snapshot, error)
+	Snapshot(ctx context.Context) (*snapshot.Snapshot, error)
 	// Watch gives a snapshot now and after every change. Slow readers miss some, never the last. The channel is closed
 	// when the context ends or the controller does.
-	Watch(ctx context.Context) (<-chan *engine.Snapshot, error)
+	Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error)
 	// Review lists what deploying the draft would change.
 	Review(ctx context.Context, draft *field.Field) (*plan.Review, error)
 	// Preview renders what a member would be run with by the draft, and what it runs with.
-	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error)
+	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error)
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Order) error
 	// Journal gives the events above a number, oldest first, at most limit of them.
 	Journal(ctx context.Context, after uint64, limit int) ([]Entry, error)
 	// Past gives the field as it was at that moment, as far as is known by now.
-	Past(ctx context.Context, at time.Time) (*engine.Snapshot, error)
+	Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, error)
 	// Lines gives what members wrote: for each of them what came after the given place of its log, or, where that is
 	// negative, its last lines. Members whose agents do not answer are left out.
 	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error)
@@ -51,7 +55,7 @@ type Order struct {
 }
 
 // input turns an order into what the engine decides on.
-func (o Order) input(s *engine.State, bind func(*field.Field) (map[field.NodeName]engine.Binding, error)) (engine.Input, error) {
+func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName]state.Binding, error)) (engine.Input, error) {
 	switch o.What {
 	case "deploy":
 		if o.Draft == nil {
@@ -92,7 +96,7 @@ type Entry struct {
 	Kind string    `json:"kind"`
 	Text string    `json:"text"`
 
-	Level  engine.Level     `json:"level,omitempty"`
+	Level  state.Level      `json:"level,omitempty"`
 	Member field.MemberName `json:"member,omitempty"` // that it is about, where it is about one
 	Role   field.RoleName   `json:"role,omitempty"`
 	Node   field.NodeName   `json:"node,omitempty"`

@@ -17,8 +17,11 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/store"
@@ -185,23 +188,23 @@ func (r *remote) send(ctx context.Context, method, path string, data []byte) (*h
 	return res, nil
 }
 
-func (r *remote) Snapshot(ctx context.Context) (*engine.Snapshot, error) {
-	s := &engine.Snapshot{}
+func (r *remote) Snapshot(ctx context.Context) (*snapshot.Snapshot, error) {
+	s := &snapshot.Snapshot{}
 	return s, r.call(ctx, http.MethodGet, "/v1/snapshot", nil, s)
 }
 
-func (r *remote) Watch(ctx context.Context) (<-chan *engine.Snapshot, error) {
+func (r *remote) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error) {
 	res, err := r.send(ctx, http.MethodGet, "/v1/watch", nil)
 	if err != nil {
 		return nil, err
 	}
-	out := make(chan *engine.Snapshot)
+	out := make(chan *snapshot.Snapshot)
 	go func() {
 		defer close(out)
 		defer res.Body.Close()
 		dec := json.NewDecoder(bufio.NewReader(res.Body))
 		for {
-			s := &engine.Snapshot{}
+			s := &snapshot.Snapshot{}
 			if dec.Decode(s) != nil {
 				return
 			}
@@ -220,8 +223,8 @@ func (r *remote) Review(ctx context.Context, draft *field.Field) (*plan.Review, 
 	return review, r.call(ctx, http.MethodPost, "/v1/review", draft, review)
 }
 
-func (r *remote) Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*engine.Files, error) {
-	files := &engine.Files{}
+func (r *remote) Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
+	files := &review.Files{}
 	return files, r.call(ctx, http.MethodPost, "/v1/preview?member="+url.QueryEscape(string(member)), draft, files)
 }
 
@@ -234,8 +237,8 @@ func (r *remote) Tide(ctx context.Context, since time.Time) ([]Sample, error) {
 	return samples, r.call(ctx, http.MethodGet, "/v1/tide?since="+since.UTC().Format(time.RFC3339Nano), nil, &samples)
 }
 
-func (r *remote) Past(ctx context.Context, at time.Time) (*engine.Snapshot, error) {
-	s := &engine.Snapshot{}
+func (r *remote) Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, error) {
+	s := &snapshot.Snapshot{}
 	return s, r.call(ctx, http.MethodGet, "/v1/past?at="+at.UTC().Format(time.RFC3339Nano), nil, s)
 }
 
@@ -266,9 +269,9 @@ func readJournal(f Folder, after uint64, limit int) ([]Entry, error) {
 		if limit > 0 && len(entries) == limit {
 			return io.EOF
 		}
-		about := engine.SubjectOf(e.Fact)
-		entries = append(entries, Entry{Seq: e.Seq, At: e.At, Kind: engine.KindOf(e.Fact), Text: e.Fact.Sentence(),
-			Level: engine.LevelOf(e.Fact), Member: about.Member, Role: about.Role, Node: about.Node})
+		about := state.SubjectOf(e.Fact)
+		entries = append(entries, Entry{Seq: e.Seq, At: e.At, Kind: state.KindOf(e.Fact), Text: e.Fact.Sentence(),
+			Level: state.LevelOf(e.Fact), Member: about.Member, Role: about.Role, Node: about.Node})
 		return nil
 	})
 	if errors.Is(err, io.EOF) {

@@ -5,7 +5,8 @@ import (
 	"sort"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 // tide remembers how many lanterns were lit. It follows from the events alone and is made anew from them.
@@ -17,12 +18,12 @@ type tide struct {
 const mostSamples = 4096
 
 // note takes in what an event changed.
-func (t *tide) note(s *engine.State, e engine.Event) {
+func (t *tide) note(s *state.State, e state.Event) {
 	mark := markOf(e.Fact)
 	if mark == "" && !moves(e.Fact) {
 		return
 	}
-	snap := engine.Count(s)
+	snap := snapshot.Count(s)
 	sample := Sample{At: e.At, Lit: snap.Lit, Want: snap.Want, Survives: snap.Survives, Votes: snap.Votes, Mark: mark}
 	if n := len(t.samples); n > 0 {
 		last := t.samples[n-1]
@@ -69,31 +70,31 @@ func (t *tide) since(at time.Time) []Sample {
 }
 
 // moves tells whether a fact may change what is lit or wanted.
-func moves(f engine.Fact) bool {
+func moves(f state.Fact) bool {
 	switch f.(type) {
-	case engine.Accepted, engine.MemberReady, engine.MemberUnready, engine.MemberExited, engine.MemberStopped, engine.MemberGone,
-		engine.MemberOrdered, engine.NodeDark, engine.NodeBack, engine.RosterSeen, engine.FieldRetired, engine.StartFailed:
+	case state.Accepted, state.MemberReady, state.MemberUnready, state.MemberExited, state.MemberStopped, state.MemberGone,
+		state.MemberOrdered, state.NodeDark, state.NodeBack, state.RosterSeen, state.FieldRetired, state.StartFailed:
 		return true
 	}
 	return false
 }
 
 // markOf names the events that are worth a mark on the tide.
-func markOf(f engine.Fact) string {
+func markOf(f state.Fact) string {
 	switch f := f.(type) {
-	case engine.Accepted:
+	case state.Accepted:
 		return "deploy"
-	case engine.RolloutEnded:
+	case state.RolloutEnded:
 		return f.What + " done"
-	case engine.MemberExited:
+	case state.MemberExited:
 		return string(f.Member) + " dark"
-	case engine.MemberUnready:
+	case state.MemberUnready:
 		return ""
-	case engine.NodeDark:
+	case state.NodeDark:
 		return string(f.Node) + " unknown"
-	case engine.RolloutFailed:
+	case state.RolloutFailed:
 		return f.What + " stopped half-way"
-	case engine.LeaderSeen:
+	case state.LeaderSeen:
 		if f.Unsure != "" {
 			return ""
 		}
@@ -101,13 +102,13 @@ func markOf(f engine.Fact) string {
 			return string(f.Member) + " leads too"
 		}
 		return string(f.Member) + " leads"
-	case engine.StopAsked:
+	case state.StopAsked:
 		return "stop"
-	case engine.StartAsked:
+	case state.StartAsked:
 		return "start"
-	case engine.RestartAsked:
+	case state.RestartAsked:
 		return "restart"
-	case engine.RetireAsked:
+	case state.RetireAsked:
 		return "retire"
 	}
 	return ""

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
@@ -46,7 +48,7 @@ const (
 const mostColumns = 20
 
 // Board draws nodes as posts by zone, roles as rows and members as lanterns, as the snapshot has them.
-func Board(snap *engine.Snapshot, t Theme) *Drawing {
+func Board(snap *snapshot.Snapshot, t Theme) *Drawing {
 	b := &boardDrawing{Drawing: &Drawing{Page: t.Page, W: 480}, t: t, snap: snap, at: map[field.NodeName]float64{}}
 	b.text(edge, edge+14, 16, snap.Field, t.Ink, true)
 	b.text(edge, edge+30, 9, fmt.Sprintf("%s, %s", snap.State, snap.At.Local().Format("2 January 2006, 15:04:05")), t.Dim, false)
@@ -63,7 +65,7 @@ func Board(snap *engine.Snapshot, t Theme) *Drawing {
 
 // bandsOf puts the nodes of each zone together and divides them into rows of posts. A zone begins a row of its own where
 // it would not fit into what is left.
-func bandsOf(all []engine.NodeView) [][]engine.NodeView {
+func bandsOf(all []snapshot.NodeView) [][]snapshot.NodeView {
 	nodes := slices.Clone(all)
 	order, size := map[field.ZoneName]int{}, map[field.ZoneName]int{}
 	for _, n := range nodes {
@@ -71,8 +73,8 @@ func bandsOf(all []engine.NodeView) [][]engine.NodeView {
 			order[n.Zone] = len(order)
 		}
 	}
-	slices.SortStableFunc(nodes, func(a, b engine.NodeView) int { return order[a.Zone] - order[b.Zone] })
-	bands := [][]engine.NodeView{nil}
+	slices.SortStableFunc(nodes, func(a, b snapshot.NodeView) int { return order[a.Zone] - order[b.Zone] })
+	bands := [][]snapshot.NodeView{nil}
 	for i, n := range nodes {
 		last := &bands[len(bands)-1]
 		begins := i == 0 || nodes[i-1].Zone != n.Zone
@@ -87,7 +89,7 @@ func bandsOf(all []engine.NodeView) [][]engine.NodeView {
 
 // band draws a row of posts with the roles that have somebody there, all of them where it is the only row, and gives where
 // it ends.
-func (b *boardDrawing) band(nodes []engine.NodeView, band, bands int, top float64) (bottom float64) {
+func (b *boardDrawing) band(nodes []snapshot.NodeView, band, bands int, top float64) (bottom float64) {
 	x := edge + margin
 	var zones []Shape
 	for i, n := range nodes {
@@ -103,7 +105,7 @@ func (b *boardDrawing) band(nodes []engine.NodeView, band, bands int, top float6
 	}
 	b.W = max(b.W, x+edge)
 	y := top + head
-	var roles []engine.RoleView
+	var roles []snapshot.RoleView
 	rows := map[field.RoleName]float64{}
 	for _, r := range b.snap.Roles {
 		height, anybody := b.rowHeight(r.Role, nodes)
@@ -123,13 +125,13 @@ func (b *boardDrawing) band(nodes []engine.NodeView, band, bands int, top float6
 
 // stands tells whether a role has anybody anywhere.
 func (b *boardDrawing) stands(role field.RoleName) bool {
-	return slices.ContainsFunc(b.snap.Members, func(m engine.MemberView) bool { return m.Role == role })
+	return slices.ContainsFunc(b.snap.Members, func(m snapshot.MemberView) bool { return m.Role == role })
 }
 
 type boardDrawing struct {
 	*Drawing
 	t    Theme
-	snap *engine.Snapshot
+	snap *snapshot.Snapshot
 	at   map[field.NodeName]float64 // the middle of each post
 }
 
@@ -138,7 +140,7 @@ func (b *boardDrawing) text(x, y, size float64, s string, c color.RGBA, bold boo
 }
 
 // titles names the zones and nodes of a row of posts and draws the posts down to the ground.
-func (b *boardDrawing) titles(zones []Shape, nodes []engine.NodeView, top, bottom float64) {
+func (b *boardDrawing) titles(zones []Shape, nodes []snapshot.NodeView, top, bottom float64) {
 	for _, z := range zones {
 		name := z.Label
 		if name == "" {
@@ -165,8 +167,8 @@ func (b *boardDrawing) centred(x, y, size float64, s string, c color.RGBA) {
 }
 
 // here lists the members of a role on each node.
-func (b *boardDrawing) here(role field.RoleName) map[field.NodeName][]engine.MemberView {
-	out := map[field.NodeName][]engine.MemberView{}
+func (b *boardDrawing) here(role field.RoleName) map[field.NodeName][]snapshot.MemberView {
+	out := map[field.NodeName][]snapshot.MemberView{}
 	for _, m := range b.snap.Members {
 		if m.Role == role {
 			out[m.Node] = append(out[m.Node], m)
@@ -176,7 +178,7 @@ func (b *boardDrawing) here(role field.RoleName) map[field.NodeName][]engine.Mem
 }
 
 // rowHeight is the height of a role's row, and whether anybody stands in it: members of one node stand below each other.
-func (b *boardDrawing) rowHeight(role field.RoleName, nodes []engine.NodeView) (height float64, anybody bool) {
+func (b *boardDrawing) rowHeight(role field.RoleName, nodes []snapshot.NodeView) (height float64, anybody bool) {
 	most, here := 0, b.here(role)
 	for _, n := range nodes {
 		most = max(most, len(here[n.Node]))
@@ -184,7 +186,7 @@ func (b *boardDrawing) rowHeight(role field.RoleName, nodes []engine.NodeView) (
 	return float64(max(most, 1))*(lamp+16) + 14, most > 0
 }
 
-func (b *boardDrawing) role(r engine.RoleView, nodes []engine.NodeView, y float64) {
+func (b *boardDrawing) role(r snapshot.RoleView, nodes []snapshot.NodeView, y float64) {
 	b.text(edge, y+12, 11, string(r.Role), b.t.Ink, true)
 	b.add(Shape{Kind: Text, X: edge + margin - 24, Y: y + 12, Text: fmt.Sprintf("%d/%d", r.Ready, r.Want), Size: 11, Fill: b.t.Lit, Bold: true, Right: true})
 	about := string(r.Kind)
@@ -204,17 +206,17 @@ func (b *boardDrawing) role(r engine.RoleView, nodes []engine.NodeView, y float6
 }
 
 // lantern draws a member: state is told by shape as well as by colour.
-func (b *boardDrawing) lantern(x, y float64, m engine.MemberView) {
+func (b *boardDrawing) lantern(x, y float64, m snapshot.MemberView) {
 	body := Shape{Kind: Box, X: x - lamp/2, Y: y, W: lamp, H: lamp, Label: string(m.Member), Fill: b.t.LitGlow, Edge: b.t.Lit, Width: 0.8}
 	c := b.t.Lit
 	switch m.Phase {
-	case engine.Ready:
+	case state.Ready:
 		if m.Leads {
 			body.Edge, body.Width = b.t.Leads, 2
 		}
-	case engine.Placing, engine.Starting, engine.Joining, engine.Draining, engine.Stopping:
+	case state.Placing, state.Starting, state.Joining, state.Draining, state.Stopping:
 		body.Fill, body.Edge, c = b.t.WarmGlow, b.t.Warm, b.t.Warm
-	case engine.Failed, engine.Unready, engine.Unknown:
+	case state.Failed, state.Unready, state.Unknown:
 		body.Fill, body.Edge, c = b.t.DarkGlow, b.t.Dark, b.t.Dark
 	default:
 		body.Fill, body.Edge, body.Dashed, c = b.t.PlanGlow, b.t.Planned, true, b.t.Planned
@@ -222,17 +224,17 @@ func (b *boardDrawing) lantern(x, y float64, m engine.MemberView) {
 	b.add(body)
 	mid := y + lamp/2
 	switch m.Phase {
-	case engine.Ready:
+	case state.Ready:
 		b.add(Shape{Kind: Disc, X: x, Y: mid, W: 7, Fill: c})
 		if m.Leads {
 			b.add(Shape{Kind: Disc, X: x, Y: mid, W: 11, Edge: b.t.Leads, Width: 1})
 		}
-	case engine.Failed, engine.Unready:
+	case state.Failed, state.Unready:
 		b.add(Shape{Kind: Line, X: x - 3.5, Y: mid - 3.5, W: 7, H: 7, Edge: c, Width: 1.6})
 		b.add(Shape{Kind: Line, X: x - 3.5, Y: mid + 3.5, W: 7, H: -7, Edge: c, Width: 1.6})
-	case engine.Unknown:
+	case state.Unknown:
 		b.centred(x, mid+3.5, 10, "?", c)
-	case engine.Placing, engine.Starting, engine.Joining, engine.Draining, engine.Stopping:
+	case state.Placing, state.Starting, state.Joining, state.Draining, state.Stopping:
 		b.add(Shape{Kind: Disc, X: x, Y: mid, W: 7, Edge: c, Width: 1.6})
 		b.add(Shape{Kind: Disc, X: x, Y: mid, W: 3, Fill: c})
 	default:
@@ -245,12 +247,12 @@ func (b *boardDrawing) lantern(x, y float64, m engine.MemberView) {
 func (b *boardDrawing) legend(y float64) {
 	x := edge
 	for _, e := range []struct {
-		phase engine.Phase
+		phase state.Phase
 		leads bool
 		word  string
-	}{{engine.Ready, false, "lit"}, {engine.Ready, true, "leads"}, {engine.Starting, false, "warming"}, {engine.Failed, false, "dark"},
-		{engine.Unknown, false, "unknown"}, {engine.Planned, false, "planned"}} {
-		b.lantern(x+lamp/2, y-lamp/2, engine.MemberView{Phase: e.phase, Leads: e.leads})
+	}{{state.Ready, false, "lit"}, {state.Ready, true, "leads"}, {state.Starting, false, "warming"}, {state.Failed, false, "dark"},
+		{state.Unknown, false, "unknown"}, {state.Planned, false, "planned"}} {
+		b.lantern(x+lamp/2, y-lamp/2, snapshot.MemberView{Phase: e.phase, Leads: e.leads})
 		b.text(x+lamp+5, y+3, 8, e.word, b.t.Dim, false)
 		x += 68
 	}

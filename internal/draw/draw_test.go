@@ -9,33 +9,35 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
-// snapshot is a field with two zones, a leader, a dark member, and two members on one node.
-func snapshot() *engine.Snapshot {
-	s := &engine.Snapshot{Field: "saltmarsh", State: engine.StateDegraded, At: time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC), Verdict: "5 of 6 lit · wardens-2 is dark"}
+// sample is a field with two zones, a leader, a dark member, and two members on one node.
+func sample() *snapshot.Snapshot {
+	s := &snapshot.Snapshot{Field: "saltmarsh", State: snapshot.Degraded, At: time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC), Verdict: "5 of 6 lit · wardens-2 is dark"}
 	for i := range 4 {
-		s.Nodes = append(s.Nodes, engine.NodeView{Node: field.NodeName(fmt.Sprintf("gull-%d", i+1)), Zone: field.ZoneName([]string{"north-quay", "lighthouse"}[i%2])})
+		s.Nodes = append(s.Nodes, snapshot.NodeView{Node: field.NodeName(fmt.Sprintf("gull-%d", i+1)), Zone: field.ZoneName([]string{"north-quay", "lighthouse"}[i%2])})
 	}
-	add := func(role field.RoleName, node, number int, phase engine.Phase, leads bool) {
-		s.Members = append(s.Members, engine.MemberView{Member: role.Member(number), Role: role, Node: s.Nodes[node].Node, Phase: phase, Leads: leads})
+	add := func(role field.RoleName, node, number int, phase state.Phase, leads bool) {
+		s.Members = append(s.Members, snapshot.MemberView{Member: role.Member(number), Role: role, Node: s.Nodes[node].Node, Phase: phase, Leads: leads})
 	}
-	s.Roles = []engine.RoleView{{Role: "wardens", Kind: field.Master, Want: 3, Ready: 2, Votes: true, Voters: 3, Worked: true}, {Role: "crews", Kind: field.Worker, Want: 3, Ready: 2}}
-	add("wardens", 0, 1, engine.Ready, true)
-	add("wardens", 1, 2, engine.Failed, false)
-	add("wardens", 2, 3, engine.Ready, false)
-	add("crews", 3, 1, engine.Ready, false)
-	add("crews", 3, 2, engine.Starting, false)
-	add("crews", 0, 3, engine.Unknown, false)
+	s.Roles = []snapshot.RoleView{{Role: "wardens", Kind: field.Master, Want: 3, Ready: 2, Votes: true, Voters: 3, Worked: true}, {Role: "crews", Kind: field.Worker, Want: 3, Ready: 2}}
+	add("wardens", 0, 1, state.Ready, true)
+	add("wardens", 1, 2, state.Failed, false)
+	add("wardens", 2, 3, state.Ready, false)
+	add("crews", 3, 1, state.Ready, false)
+	add("crews", 3, 2, state.Starting, false)
+	add("crews", 0, 3, state.Unknown, false)
 	return s
 }
 
 // TestNothingOverlapsAndEverybodyIsThere looks at the drawing as structure.
 func TestNothingOverlapsAndEverybodyIsThere(t *testing.T) {
 	for _, theme := range []Theme{Light, Night} {
-		snap := snapshot()
+		snap := sample()
 		d := Board(snap, theme)
 		boxes, texts := map[string]Shape{}, map[string]bool{}
 		var all []Shape
@@ -77,7 +79,7 @@ func TestNothingOverlapsAndEverybodyIsThere(t *testing.T) {
 }
 
 func TestItIsWrittenAsSVGAndPDF(t *testing.T) {
-	d := Board(snapshot(), Light)
+	d := Board(sample(), Light)
 	var svg, again, pdf bytes.Buffer
 	if err := d.Write(&svg, "out.SVG"); err != nil {
 		t.Fatal(err)

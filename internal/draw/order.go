@@ -3,7 +3,8 @@ package draw
 import (
 	"fmt"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/core/wiring"
 )
 
@@ -16,7 +17,7 @@ const (
 )
 
 // Order draws the roles in the order in which they are deployed, with the gates between them.
-func Order(snap *engine.Snapshot, t Theme) *Drawing {
+func Order(snap *snapshot.Snapshot, t Theme) *Drawing {
 	g := wiring.Of(snap.Roles)
 	d := &boardDrawing{Drawing: &Drawing{Page: t.Page}, t: t, snap: snap}
 	d.W = max(480, 2*edge+float64(len(g.Stages))*(roleW+channel)-channel)
@@ -79,7 +80,7 @@ func Order(snap *engine.Snapshot, t Theme) *Drawing {
 	return d.Drawing
 }
 
-func (b *boardDrawing) orderRole(r *engine.RoleView, x, y float64) {
+func (b *boardDrawing) orderRole(r *snapshot.RoleView, x, y float64) {
 	fill, edge := b.t.PlanGlow, b.t.Planned
 	switch {
 	case r.Ready >= r.Want && r.Want > 0:

@@ -6,7 +6,9 @@ import (
 	"os"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 )
@@ -30,13 +32,13 @@ func Save(d *Drawing, name string) error {
 }
 
 // Draft is a field that has not been deployed, with its members where they would be placed.
-func Draft(f *field.Field) *engine.Snapshot {
-	snap := engine.SnapDraft(f, time.Now())
+func Draft(f *field.Field) *snapshot.Snapshot {
+	snap := snapshot.OfDraft(f, time.Now())
 	if f.Cycle() != nil {
 		return snap
 	}
 	for _, a := range plan.Make(f, plan.Live{}).Adds {
-		snap.Members = append(snap.Members, engine.MemberView{Member: a.Name, Role: a.Role, Node: a.Node, Phase: engine.Planned})
+		snap.Members = append(snap.Members, snapshot.MemberView{Member: a.Name, Role: a.Role, Node: a.Node, Phase: state.Planned})
 	}
 	return snap
 }
@@ -45,7 +47,7 @@ func Draft(f *field.Field) *engine.Snapshot {
 var Kinds = []string{"board", "order", "survives"}
 
 // Of makes a drawing of that kind.
-func Of(kind string, snap *engine.Snapshot, t Theme) *Drawing {
+func Of(kind string, snap *snapshot.Snapshot, t Theme) *Drawing {
 	switch kind {
 	case "order":
 		return Order(snap, t)

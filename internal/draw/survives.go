@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
 )
@@ -19,7 +21,7 @@ const (
 
 // Survives draws what each zone and node takes with it when it fails, role by role, and the failures that hurt most. Before
 // anything runs it takes every member of the draft to work.
-func Survives(snap *engine.Snapshot, t Theme) *Drawing {
+func Survives(snap *snapshot.Snapshot, t Theme) *Drawing {
 	scene := sceneOf(snap)
 	var units []whatif.Fault
 	var names []string
@@ -89,7 +91,7 @@ func Survives(snap *engine.Snapshot, t Theme) *Drawing {
 const survivesLegend = "red: it stops; dashed: it goes on without any reserve; shaded: it goes on with fewer; empty: it loses nobody. Calls are followed."
 
 // cell says what is left of a role after a failure.
-func (b *boardDrawing) cell(loss whatif.Loss, r engine.RoleView, x, y float64) {
+func (b *boardDrawing) cell(loss whatif.Loss, r snapshot.RoleView, x, y float64) {
 	i := slices.IndexFunc(loss.Roles, func(l whatif.RoleLoss) bool { return l.Role == r.Role })
 	s := Shape{Kind: Box, X: x, Y: y + 3, W: cellW - 4, H: cellH - 6, Edge: b.t.Rule, Width: 0.5, Label: "cell"}
 	text, c := "", b.t.Dim
@@ -135,8 +137,8 @@ func (b *boardDrawing) worst(y float64, title string, cases []whatif.Case, none 
 	return y
 }
 
-func sceneOf(snap *engine.Snapshot) *whatif.Scene {
-	draft := snap.State == engine.StateDraft || snap.State == engine.StateRetired
+func sceneOf(snap *snapshot.Snapshot) *whatif.Scene {
+	draft := snap.State == snapshot.Draft || snap.State == snapshot.Retired
 	s := &whatif.Scene{}
 	rosters, outside := map[field.RoleName]bool{}, map[field.RoleName]bool{}
 	for _, r := range snap.Roles {
@@ -151,7 +153,7 @@ func sceneOf(snap *engine.Snapshot) *whatif.Scene {
 		if outside[m.Role] {
 			m.Node = "" // it holds no more than who watches it
 		}
-		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == engine.Ready, Leads: m.Leads,
+		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == state.Ready, Leads: m.Leads,
 			Votes: !rosters[m.Role] || m.Seat == "voter"})
 	}
 	return s

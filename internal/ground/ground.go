@@ -4,8 +4,9 @@ package ground
 import (
 	"context"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 )
 
@@ -13,17 +14,17 @@ import (
 type Ground interface {
 	// Bind gives an address and a folder to each node of the draft, also those that it could have made, that has none in
 	// bound.
-	Bind(draft *field.Field, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error)
+	Bind(draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error)
 	// Ensure gives a client of the node's agent, starting the agent when none runs.
-	Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error)
+	Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error)
 	// Find gives a client of the node's agent as it was last known, and starts nothing.
-	Find(node field.NodeName, at engine.Binding) (*agent.Client, error)
+	Find(node field.NodeName, at state.Binding) (*agent.Client, error)
 	// Abandon ends the agent of a node whose folder is gone (ErrAdrift). It may be repeated.
-	Abandon(node field.NodeName, at engine.Binding) error
+	Abandon(node field.NodeName, at state.Binding) error
 	// Found gives the nodes of which something is left where nodes are, by their folders, whoever made them.
-	Found() map[field.NodeName]engine.Binding
+	Found() map[field.NodeName]state.Binding
 	// SetAside takes down what runs on such a node, and moves its folder to where it is kept, which it gives.
-	SetAside(ctx context.Context, node field.NodeName, at engine.Binding) (kept string, err error)
+	SetAside(ctx context.Context, node field.NodeName, at state.Binding) (kept string, err error)
 	// Release ends the node's agent and removes its folder. It may be repeated.
-	Release(ctx context.Context, node field.NodeName, at engine.Binding) error
+	Release(ctx context.Context, node field.NodeName, at state.Binding) error
 }

@@ -19,10 +19,11 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/agent"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/identity"
 )
@@ -51,7 +52,7 @@ const (
 
 // Bind gives nodes addresses out of blocks in which nobody on this machine listens. The first block follows from the
 // folder, so that a field keeps its neighbourhood when it is deployed anew.
-func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]engine.Binding) (map[field.NodeName]engine.Binding, error) {
+func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error) {
 	used := map[netip.Addr]bool{}
 	ours := map[int]bool{}
 	for _, b := range bound {
@@ -67,7 +68,7 @@ func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]engine.Binding
 	h := fnv.New32a()
 	h.Write([]byte(l.Dir))
 	block := int(h.Sum32() % blocks)
-	out := map[field.NodeName]engine.Binding{}
+	out := map[field.NodeName]state.Binding{}
 	next, tried := 1, 0
 	nodes := draft.Possible()
 	for i := range nodes {
@@ -88,7 +89,7 @@ func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]engine.Binding
 			if taken[a] {
 				return nil, fmt.Errorf("the address %s of %s is in use: something else listens there. Give the node another, or leave it out", given, n)
 			}
-			out[n] = engine.Binding{Address: given, Dir: filepath.Join(l.Dir, string(n))}
+			out[n] = state.Binding{Address: given, Dir: filepath.Join(l.Dir, string(n))}
 			continue
 		}
 		for {
@@ -104,7 +105,7 @@ func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]engine.Binding
 			next++
 			if !used[a] {
 				used[a] = true
-				out[n] = engine.Binding{Address: a.String(), Dir: filepath.Join(l.Dir, string(n))}
+				out[n] = state.Binding{Address: a.String(), Dir: filepath.Join(l.Dir, string(n))}
 				break
 			}
 		}
@@ -147,7 +148,7 @@ var errRebooted = errors.New("the machine was started again, and nothing starts 
 var ErrAdrift = errors.New("its agent runs, and its folder is gone: it was moved, deleted or unmounted. Put it back; or retire the field, which ends that agent and its members")
 
 // Find reads where the agent answers, and checks that this very process lives.
-func (l *Local) Find(node field.NodeName, at engine.Binding) (*agent.Client, error) {
+func (l *Local) Find(node field.NodeName, at state.Binding) (*agent.Client, error) {
 	end, err := l.endpoint(at.Dir)
 	if err != nil {
 		return nil, err
@@ -207,7 +208,7 @@ const (
 
 // Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process. One that is of an older version,
 // or cannot show that it is this node's, is ended and replaced: its members go on, and the next one finds them.
-func (l *Local) Ensure(ctx context.Context, node field.NodeName, at engine.Binding) (*agent.Client, error) {
+func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error) {
 	end, err := l.endpoint(at.Dir)
 	switch {
 	case err == nil:
@@ -315,7 +316,7 @@ func environment() []string {
 }
 
 // Abandon ends an agent whose folder is gone, so that another can take down what it ran.
-func (l *Local) Abandon(_ field.NodeName, at engine.Binding) error {
+func (l *Local) Abandon(_ field.NodeName, at state.Binding) error {
 	var errs []error
 	for _, pid := range agent.FindAgents(l.Binary, at.Dir) {
 		errs = append(errs, agent.EndAdrift(pid, l.Binary, at.Dir))
@@ -324,11 +325,11 @@ func (l *Local) Abandon(_ field.NodeName, at engine.Binding) error {
 }
 
 // Found gives the nodes of which something is left: a folder with something in it, or a process that bears its mark.
-func (l *Local) Found() map[field.NodeName]engine.Binding {
-	found := map[field.NodeName]engine.Binding{}
+func (l *Local) Found() map[field.NodeName]state.Binding {
+	found := map[field.NodeName]state.Binding{}
 	note := func(dir string) {
 		if name := filepath.Base(dir); filepath.Dir(dir) == l.Dir && field.NamePattern.MatchString(name) {
-			found[field.NodeName(name)] = engine.Binding{Dir: dir}
+			found[field.NodeName(name)] = state.Binding{Dir: dir}
 		}
 	}
 	entries, _ := os.ReadDir(l.Dir)
@@ -346,7 +347,7 @@ func (l *Local) Found() map[field.NodeName]engine.Binding {
 }
 
 // SetAside ends the agent of a node, then what its members run, and keeps the folder beside those of the nodes.
-func (l *Local) SetAside(ctx context.Context, node field.NodeName, at engine.Binding) (kept string, err error) {
+func (l *Local) SetAside(ctx context.Context, node field.NodeName, at state.Binding) (kept string, err error) {
 	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
 		if err := agent.End(end, l.Binary, at.Dir); err != nil {
 			return "", err
@@ -374,7 +375,7 @@ func (l *Local) SetAside(ctx context.Context, node field.NodeName, at engine.Bin
 }
 
 // Release ends the agent and removes its folder.
-func (l *Local) Release(ctx context.Context, node field.NodeName, at engine.Binding) error {
+func (l *Local) Release(ctx context.Context, node field.NodeName, at state.Binding) error {
 	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
 		if err == nil {
 			if c, err := l.client(node, end); err == nil {

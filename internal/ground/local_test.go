@@ -6,7 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
@@ -59,7 +60,7 @@ func TestBoundNodesStayAndNewOnesComeBeside(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	seen := map[engine.Binding]bool{}
+	seen := map[state.Binding]bool{}
 	for _, n := range names(4) {
 		if b, was := first[n]; was && more[n] != b {
 			t.Errorf("%s moved from %v to %v", n, b, more[n])
@@ -86,7 +87,7 @@ func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	block := func(b engine.Binding) string { return b.Address[:strings.LastIndexByte(b.Address, '.')] }
+	block := func(b state.Binding) string { return b.Address[:strings.LastIndexByte(b.Address, '.')] }
 	if block(other["gull-i"]) == block(free["gull-i"]) {
 		t.Errorf("%s was given although somebody listens there", other["gull-i"].Address)
 	}

@@ -14,11 +14,11 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"golang.org/x/sys/unix"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
-
-	"lanternfield/internal/core/engine"
 )
 
 // Store is the log of one field. Only one process at a time may write it; see package control for the lock.
@@ -33,7 +33,7 @@ type Store struct {
 // Stored is an event with its number; numbers rise by one, from 1.
 type Stored struct {
 	Seq uint64
-	engine.Event
+	state.Event
 }
 
 // ErrNone says that there is no log.
@@ -135,7 +135,7 @@ func (s *Store) Close() error { return s.db.Close() }
 func (s *Store) Last() uint64 { return s.last }
 
 // Append stores a batch of events. When it returns nil they are on the disk.
-func (s *Store) Append(events []engine.Event) error {
+func (s *Store) Append(events []state.Event) error {
 	if len(events) == 0 {
 		return nil
 	}
@@ -151,7 +151,7 @@ func (s *Store) Append(events []engine.Event) error {
 	defer insert.Close()
 	seq, sum := s.last, s.sum
 	for _, e := range events {
-		kind, fact, err := engine.EncodeFact(e.Fact)
+		kind, fact, err := state.EncodeFact(e.Fact)
 		if err != nil {
 			return fmt.Errorf("an event of kind %s cannot be encoded: %w", kind, err)
 		}
@@ -194,11 +194,11 @@ func (s *Store) Read(after uint64, each func(Stored) error) error {
 			return s.broken(uint64(seq), at, kind, data)
 		}
 		before = sum
-		fact, err := engine.DecodeFact(kind, data)
+		fact, err := state.DecodeFact(kind, data)
 		if err != nil {
 			return fmt.Errorf("event %d in %s cannot be read: %w; put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile", seq, s.name, err)
 		}
-		if err := each(Stored{Seq: uint64(seq), Event: engine.Event{At: time.Unix(0, at).UTC(), Fact: fact}}); err != nil {
+		if err := each(Stored{Seq: uint64(seq), Event: state.Event{At: time.Unix(0, at).UTC(), Fact: fact}}); err != nil {
 			return err
 		}
 	}

@@ -9,12 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
-func ready(n int) engine.Event {
-	return engine.Event{At: time.Unix(0, int64(n)).UTC(), Fact: engine.MemberReady{Member: field.RoleName("crews").Member(n)}}
+func ready(n int) state.Event {
+	return state.Event{At: time.Unix(0, int64(n)).UTC(), Fact: state.MemberReady{Member: field.RoleName("crews").Member(n)}}
 }
 
 func read(t *testing.T, s *Store, after uint64) []Stored {
@@ -32,7 +33,7 @@ func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, batch := range [][]engine.Event{{ready(1), ready(2)}, nil, {ready(3)}} {
+	for _, batch := range [][]state.Event{{ready(1), ready(2)}, nil, {ready(3)}} {
 		if err := s.Append(batch); err != nil {
 			t.Fatal(err)
 		}
@@ -47,7 +48,7 @@ func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
 	if s.Last() != 3 {
 		t.Errorf("last is %d, want 3", s.Last())
 	}
-	if err := s.Append([]engine.Event{ready(4)}); err != nil {
+	if err := s.Append([]state.Event{ready(4)}); err != nil {
 		t.Fatal(err)
 	}
 	all := read(t, s, 1)
@@ -79,7 +80,7 @@ func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 	}
 	defer w.Close()
 	for n := 1; n <= 20; n++ {
-		if err := w.Append([]engine.Event{ready(n)}); err != nil {
+		if err := w.Append([]state.Event{ready(n)}); err != nil {
 			t.Fatal(err)
 		}
 		r, err := OpenToRead(name)
@@ -89,7 +90,7 @@ func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 		if got := len(read(t, r, 0)); got != n {
 			t.Errorf("a reader sees %d events, want %d", got, n)
 		}
-		if err := r.Append([]engine.Event{ready(99)}); err == nil {
+		if err := r.Append([]state.Event{ready(99)}); err == nil {
 			t.Error("a reader could write")
 		}
 		r.Close()
@@ -103,14 +104,14 @@ func TestABatchIsWholeOrNotThere(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	bad := engine.Event{Fact: engine.Accepted{Field: &field.Field{Nodes: []field.Node{{Size: field.Size{CPU: inf()}}}}}}
-	if err := s.Append([]engine.Event{ready(1), bad}); err == nil {
+	bad := state.Event{Fact: state.Accepted{Field: &field.Field{Nodes: []field.Node{{Size: field.Size{CPU: inf()}}}}}}
+	if err := s.Append([]state.Event{ready(1), bad}); err == nil {
 		t.Fatal("an infinite number was encoded")
 	}
 	if got := read(t, s, 0); len(got) != 0 || s.Last() != 0 {
 		t.Errorf("half a batch is there: %v", got)
 	}
-	if err := s.Append([]engine.Event{ready(1)}); err != nil || s.Last() != 1 {
+	if err := s.Append([]state.Event{ready(1)}); err != nil || s.Last() != 1 {
 		t.Errorf("after a failed batch: %v, last %d", err, s.Last())
 	}
 }
@@ -161,7 +162,7 @@ func BenchmarkAppend(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer s.Close()
-	batch := make([]engine.Event, 10)
+	batch := make([]state.Event, 10)
 	for i := range batch {
 		batch[i] = ready(i)
 	}
@@ -186,7 +187,7 @@ func TestAChangedEventIsNamed(t *testing.T) {
 			t.Fatal(err)
 		}
 		for term := uint64(1); term <= 3; term++ {
-			if err := s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: term, By: "test"}}}); err != nil {
+			if err := s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: term, By: "test"}}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -213,7 +214,7 @@ func TestAChangedEventIsNamed(t *testing.T) {
 		if s, err = Open(name); err != nil {
 			t.Fatal(err)
 		}
-		if err := errors.Join(s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 9, By: "test"}}}), s.Read(0, func(Stored) error { return nil })); err != nil {
+		if err := errors.Join(s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 9, By: "test"}}}), s.Read(0, func(Stored) error { return nil })); err != nil {
 			t.Errorf("%s, after it was cut: %v", what, err)
 		}
 		s.Close()
@@ -225,7 +226,7 @@ func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "events.db")
 	s, err := Open(name)
 	if err == nil {
-		err = s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 1, By: "test"}}})
+		err = s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 1, By: "test"}}})
 	}
 	if err == nil {
 		_, err = s.db.Exec(`ALTER TABLE events DROP COLUMN sum`)
@@ -245,7 +246,7 @@ func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.Append([]engine.Event{{At: time.Now(), Fact: engine.TermRaised{Term: 2, By: "test"}}}); err != nil {
+	if err := s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 2, By: "test"}}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Read(0, func(Stored) error { return nil }); err != nil || !s.sums {

@@ -8,7 +8,7 @@ import (
 	"os"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
 )
 
 // sumOf is the checksum of an event: over all that it is, and over the sum of the event before, so that one that is changed, lost or
@@ -85,7 +85,7 @@ func (b *Broken) Error() string {
 
 func (s *Store) broken(seq uint64, at int64, kind string, data []byte) error {
 	says := "which cannot be read any more"
-	if fact, err := engine.DecodeFact(kind, data); err == nil {
+	if fact, err := state.DecodeFact(kind, data); err == nil {
 		says = "now “" + fact.Sentence() + "”"
 	}
 	return &Broken{seq, s.name, says, time.Unix(0, at)}

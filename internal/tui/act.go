@@ -5,10 +5,12 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
@@ -50,7 +52,7 @@ func (a *app) askFor(what string) {
 	}
 	stopped, names := 0, []string{}
 	for _, m := range members {
-		if m.Phase == engine.Stopped {
+		if m.Phase == state.Stopped {
 			stopped++
 		}
 		names = append(names, string(m.Member))
@@ -140,7 +142,7 @@ func (a *app) askToRetire() {
 	if a.inPast() {
 		return
 	}
-	if a.snap.State == engine.StateDraft || a.snap.State == engine.StateRetired || len(a.snap.Members) == 0 {
+	if a.snap.State == snapshot.Draft || a.snap.State == snapshot.Retired || len(a.snap.Members) == 0 {
 		a.say(true, "Nothing of this field runs that could be taken down.")
 		return
 	}
@@ -169,7 +171,7 @@ func (a *app) askToTakeUp() {
 }
 
 // hear says that what was under way has come to its end.
-func (a *app) hear(was *engine.Snapshot) {
+func (a *app) hear(was *snapshot.Snapshot) {
 	now := a.snap
 	news := was.Rollout.Active || !was.At.IsZero() && !was.Rollout.Began.Equal(now.Rollout.Began) // short ones are over before they are seen
 	if !news || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {

@@ -12,6 +12,8 @@ import (
 	"time"
 	"unicode"
 
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 
 	"charm.land/bubbles/v2/key"
@@ -19,7 +21,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
@@ -109,7 +110,7 @@ type app struct {
 	folder  control.Folder
 	session control.Session
 	gone    func() bool // tells whether the terminal has gone; nil where there is none
-	watch   <-chan *engine.Snapshot
+	watch   <-chan *snapshot.Snapshot
 
 	keys           keyMap
 	look           look.Look
@@ -121,7 +122,7 @@ type app struct {
 	lines          int // that it has
 	shown          int // that fit
 
-	snap      *engine.Snapshot
+	snap      *snapshot.Snapshot
 	tide      []control.Sample
 	wide      time.Duration // how much of it is shown; 0 for the last minutes
 	draft     *field.Field
@@ -177,7 +178,7 @@ type app struct {
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
 	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), look: look.Dark(), now: time.Now(),
-		snap: &engine.Snapshot{State: engine.StateDraft}, model: &board.Model{Snap: &engine.Snapshot{}}, folds: board.Folds{},
+		snap: &snapshot.Snapshot{State: snapshot.Draft}, model: &board.Model{Snap: &snapshot.Snapshot{}}, folds: board.Folds{},
 		book: journal.NewBook(), journal: journal.View{Follow: true}}
 }
 

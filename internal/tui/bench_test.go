@@ -6,7 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 )
@@ -55,22 +57,22 @@ func wide(nodes int) *app {
 	f := &field.Field{Name: "wide", Roles: []field.Role{
 		{Name: "wardens", Kind: field.Master, Members: 5, Votes: true, Program: &field.Program{Command: []string{"x"}}},
 		{Name: "crews", Kind: field.Worker, Members: 2 * nodes, Program: &field.Program{Command: []string{"x"}}}}}
-	snap := &engine.Snapshot{Field: "wide", State: engine.StateConverged, At: noon, Verdict: "all is well"}
+	snap := &snapshot.Snapshot{Field: "wide", State: snapshot.Converged, At: noon, Verdict: "all is well"}
 	for i := range nodes {
 		n := field.Node{Name: field.NodeName(fmt.Sprintf("gull-%d", i+1)), Zone: field.ZoneName(fmt.Sprintf("zone-%d", i%min(50, max(1, nodes/10)))), Size: field.Size{CPU: 4}}
 		f.Nodes = append(f.Nodes, n)
-		snap.Nodes = append(snap.Nodes, engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
+		snap.Nodes = append(snap.Nodes, snapshot.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Size})
 		for j := range 2 {
-			phase := engine.Ready
+			phase := state.Ready
 			if i%97 == 5 {
-				phase = engine.Failed
+				phase = state.Failed
 			}
-			snap.Members = append(snap.Members, engine.MemberView{Member: field.RoleName("crews").Member(2*i + j + 1), Role: "crews", Node: n.Name, Zone: n.Zone, Phase: phase})
+			snap.Members = append(snap.Members, snapshot.MemberView{Member: field.RoleName("crews").Member(2*i + j + 1), Role: "crews", Node: n.Name, Zone: n.Zone, Phase: phase})
 		}
 	}
 	field.FillDefaults(f)
 	for i, role := range f.Roles {
-		snap.Roles = append(snap.Roles, engine.RoleView{Role: role.Name, Kind: role.Kind, Stage: i, Want: role.Members, Ready: role.Members})
+		snap.Roles = append(snap.Roles, snapshot.RoleView{Role: role.Name, Kind: role.Kind, Stage: i, Want: role.Members, Ready: role.Members})
 	}
 	r.snap, r.draft, r.review = snap, f, nil
 	r.rebuild()

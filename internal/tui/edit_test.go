@@ -8,9 +8,10 @@ import (
 	"strings"
 	"testing"
 
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
@@ -38,7 +39,7 @@ func onFile(t *testing.T) *app {
 		t.Fatal(err)
 	}
 	a := onRehearsal(t, 120, 40).app
-	a.file, a.snap, a.review = name, &engine.Snapshot{State: engine.StateDraft}, nil
+	a.file, a.snap, a.review = name, &snapshot.Snapshot{State: snapshot.Draft}, nil
 	f, err := fieldfile.Load(name, "")
 	if err != nil {
 		t.Fatal(err)

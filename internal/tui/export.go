@@ -4,9 +4,10 @@ import (
 	"errors"
 	"fmt"
 
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/draw"
 )
 
@@ -27,7 +28,7 @@ func (a *app) export() tea.Cmd {
 		kind = "order"
 	}
 	return func() tea.Msg {
-		if snap.State == engine.StateDraft || snap.State == engine.StateRetired {
+		if snap.State == snapshot.Draft || snap.State == snapshot.Retired {
 			if draft == nil {
 				return drawnMsg{"There is nothing yet that could be drawn.", errors.New("no draft")}
 			}

@@ -7,10 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
@@ -19,9 +21,9 @@ import (
 
 // The messages that commands answer with.
 type (
-	snapMsg  struct{ snap *engine.Snapshot }
+	snapMsg  struct{ snap *snapshot.Snapshot }
 	watchMsg struct {
-		ch  <-chan *engine.Snapshot
+		ch  <-chan *snapshot.Snapshot
 		err error
 	}
 	lostMsg   struct{}
@@ -203,7 +205,7 @@ func (a *app) checkWhole() tea.Cmd {
 	for i := range a.draft.Roles {
 		members += a.draft.Roles[i].Members
 	}
-	if a.checking || members <= engine.MostTried {
+	if a.checking || members <= review.MostTried {
 		return nil
 	}
 	a.checking = true

@@ -4,11 +4,12 @@ import (
 	"fmt"
 	"strings"
 
+	"lanternfield/internal/core/review"
+
 	tea "charm.land/bubbletea/v2"
 
 	"charm.land/bubbles/v2/key"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/tui/board"
@@ -18,20 +19,20 @@ import (
 // files are the texts that a member would be run with, as they are looked at.
 type files struct {
 	of   field.MemberName
-	got  *engine.Files
+	got  *review.Files
 	err  error
 	text int // which of them is shown
 	from int // its first line on the screen
 	vs   int // what it is compared with: 0 nothing, 1 what runs, 2 the member before
 
-	before *engine.Files
+	before *review.Files
 }
 
 // filesMsg brings them.
 type filesMsg struct {
 	of     field.MemberName
-	got    *engine.Files
-	before *engine.Files
+	got    *review.Files
+	before *review.Files
 	err    error
 }
 

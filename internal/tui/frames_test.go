@@ -11,6 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/agent"
@@ -50,7 +54,7 @@ func ferries() *field.Field {
 type nobody struct{ control.Session }
 
 func (nobody) Review(_ context.Context, draft *field.Field) (*plan.Review, error) {
-	return engine.Review(engine.NewState(), draft)
+	return review.Of(state.NewState(), draft)
 }
 
 func (nobody) Lines(context.Context, map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
@@ -105,16 +109,16 @@ func (r *rehearsed) see(t *testing.T) {
 	t.Helper()
 	r.now = r.world.Now
 	r.snap = r.world.Snapshot()
-	review, err := engine.Review(r.world.State, r.draft)
+	review, err := review.Of(r.world.State, r.draft)
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.review = review
 	r.tide = nil
-	s := engine.NewState()
+	s := state.NewState()
 	for _, e := range r.world.Log {
-		engine.Apply(s, e)
-		c := engine.Count(s)
+		state.Apply(s, e)
+		c := snapshot.Count(s)
 		r.tide = append(r.tide, control.Sample{At: e.At, Lit: c.Lit, Want: c.Want, Survives: c.Survives, Votes: c.Votes})
 	}
 	r.rebuild()
@@ -296,7 +300,7 @@ func TestTheCursorReachesEverythingAndStaysOnTheBoard(t *testing.T) {
 			t.Errorf("the cursor never came to %s; it saw %v", m.Member, seen)
 		}
 	}
-	r.draft.Roles, r.snap = nil, &engine.Snapshot{State: engine.StateDraft}
+	r.draft.Roles, r.snap = nil, &snapshot.Snapshot{State: snapshot.Draft}
 	r.review = nil
 	r.rebuild() // everything has gone under the cursor
 	r.press("up", "down", "left", "right")
@@ -328,12 +332,12 @@ func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
 
 // TestStatesDifferInShape keeps every phase readable without colour.
 func TestStatesDifferInShape(t *testing.T) {
-	groups := [][]engine.Phase{{engine.Ready}, {engine.Placing, engine.Starting, engine.Joining}, {engine.Stopping, engine.Draining},
-		{engine.Unready, engine.Failed}, {engine.Stopped, engine.Gone}, {engine.Unknown}, {engine.Planned}}
+	groups := [][]state.Phase{{state.Ready}, {state.Placing, state.Starting, state.Joining}, {state.Stopping, state.Draining},
+		{state.Unready, state.Failed}, {state.Stopped, state.Gone}, {state.Unknown}, {state.Planned}}
 	for _, ascii := range []bool{false, true} {
 		k := look.Dark()
 		k.ASCII = ascii
-		shapes := map[rune]int{k.LampOf(engine.Ready, true).Shape: -1}
+		shapes := map[rune]int{k.LampOf(state.Ready, true).Shape: -1}
 		for i, group := range groups {
 			for _, p := range group {
 				shape := k.LampOf(p, false).Shape

@@ -3,11 +3,12 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/core/snapshot"
+
 	"charm.land/bubbles/v2/key"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/tui/journal"
 )
@@ -101,7 +102,7 @@ func (a *app) names() journal.Names {
 	for _, l := range a.book.Lines {
 		n.Members[l.Member] = true
 	}
-	for _, s := range []*engine.Snapshot{a.snap, a.model.Snap} {
+	for _, s := range []*snapshot.Snapshot{a.snap, a.model.Snap} {
 		for _, r := range s.Roles {
 			n.Roles[r.Role] = true
 		}

@@ -9,11 +9,13 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
@@ -28,15 +30,15 @@ type replayed struct {
 	done *[]string
 }
 
-func (s replayed) Past(_ context.Context, at time.Time) (*engine.Snapshot, error) {
-	return engine.Snap(engine.Rewind(s.r.world.Log, at), at), nil
+func (s replayed) Past(_ context.Context, at time.Time) (*snapshot.Snapshot, error) {
+	return snapshot.Of(state.Rewind(s.r.world.Log, at), at), nil
 }
 
 func (s replayed) Journal(_ context.Context, after uint64, _ int) ([]control.Entry, error) {
 	var entries []control.Entry
 	for i, e := range s.r.world.Log[min(int(after), len(s.r.world.Log)):] {
-		about := engine.SubjectOf(e.Fact)
-		entries = append(entries, control.Entry{Seq: after + uint64(i) + 1, At: e.At, Kind: engine.KindOf(e.Fact), Text: e.Fact.Sentence(), Member: about.Member, Node: about.Node, Level: engine.LevelOf(e.Fact)})
+		about := state.SubjectOf(e.Fact)
+		entries = append(entries, control.Entry{Seq: after + uint64(i) + 1, At: e.At, Kind: state.KindOf(e.Fact), Text: e.Fact.Sentence(), Member: about.Member, Node: about.Node, Level: state.LevelOf(e.Fact)})
 	}
 	return entries, nil
 }
@@ -66,7 +68,7 @@ func lived(t *testing.T) (*rehearsed, *[]string) {
 	r.world.Run(10 * time.Second)
 	r.see(t)
 	for i := range r.tide {
-		if e := r.world.Log[i]; engine.KindOf(e.Fact) == "member-exited" {
+		if e := r.world.Log[i]; state.KindOf(e.Fact) == "member-exited" {
 			r.tide[i].Mark = "wardens-1 dark"
 		}
 	}
@@ -211,14 +213,14 @@ func TestOrdersAreAskedAboutFirst(t *testing.T) {
 		*done = nil
 	}
 	before := *r.snap
-	r.snap.Rollout = engine.RolloutView{What: "stop", Began: noon.Add(time.Minute), Ended: noon.Add(time.Minute + 20*time.Millisecond)}
+	r.snap.Rollout = snapshot.RolloutView{What: "stop", Began: noon.Add(time.Minute), Ended: noon.Add(time.Minute + 20*time.Millisecond)}
 	r.hear(&before)
 	r.shows(t, "The stop is done.")
 	r.do("space")
 	if len(*done) > 0 || !strings.Contains(r.message, "Nothing is under way") {
 		t.Errorf("nothing to pause: %v %s", *done, r.message)
 	}
-	r.snap.Rollout.Active, r.snap.State = true, engine.StateDeploying
+	r.snap.Rollout.Active, r.snap.State = true, snapshot.Deploying
 	r.do("space")
 	r.snap.Rollout.Paused = true
 	r.shows(t, "paused: space goes on")
@@ -269,7 +271,7 @@ func TestWhatIf(t *testing.T) {
 	r.do("m")
 	r.cursor = r.model.Find(board.Place{Role: "wardens", Member: "wardens-2"}, board.Cursor{})
 	r.shows(t, "If wardens-2 and 1 lantern more that are marked failed: 2 lanterns would go dark · wardens would hold 1 of 3 votes and needs 2")
-	if r.snap.State != engine.StateConverged || len(*done) > 0 {
+	if r.snap.State != snapshot.Converged || len(*done) > 0 {
 		t.Errorf("%s, did %v", r.snap.State, *done)
 	}
 	r.do("esc") // lets go of the marks
@@ -385,7 +387,7 @@ func TestPastedTextIsNoKeys(t *testing.T) {
 // TestAFieldThatChangesAllTheTime takes in a thousand snapshots with keys in between.
 func TestAFieldThatChangesAllTheTime(t *testing.T) {
 	r, _ := lived(t)
-	ch := make(chan *engine.Snapshot)
+	ch := make(chan *snapshot.Snapshot)
 	r.watch = ch
 	go func() {
 		defer close(ch)

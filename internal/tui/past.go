@@ -6,9 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/tui/tide"
 )
@@ -16,14 +17,14 @@ import (
 // past is a moment that is looked at instead of the present.
 type past struct {
 	at   time.Time
-	end  time.Time        // the right edge of the tide, which stands still meanwhile
-	snap *engine.Snapshot // nil until it has been read
-	busy bool             // it is being read
+	end  time.Time          // the right edge of the tide, which stands still meanwhile
+	snap *snapshot.Snapshot // nil until it has been read
+	busy bool               // it is being read
 }
 
 type pastMsg struct {
 	at   time.Time
-	snap *engine.Snapshot
+	snap *snapshot.Snapshot
 	err  error
 }
 

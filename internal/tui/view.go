@@ -6,11 +6,13 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	tea "charm.land/bubbletea/v2"
 
 	"charm.land/bubbles/v2/key"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/tui/board"
@@ -253,7 +255,7 @@ func (a *app) drawVerdict(g *grid.Grid, f frame, supposed string) {
 		name = a.draft.Name
 	}
 	x := g.Clip(1, 0, a.w-2, name, k.In(k.Gold).Strong())
-	if m := a.model; a.past == nil && m.Added+m.Removed+m.Changed > 0 && snap.State != engine.StateDraft {
+	if m := a.model; a.past == nil && m.Added+m.Removed+m.Changed > 0 && snap.State != snapshot.Draft {
 		text := "draft"
 		for _, c := range []struct {
 			sign string
@@ -387,7 +389,7 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		}
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
-	case a.snap.Rollout.Active && a.snap.State == engine.StateDeploying && a.snap.Rollout.What != "":
+	case a.snap.Rollout.Active && a.snap.State == snapshot.Deploying && a.snap.Rollout.What != "":
 		text, style = a.progress(), k.In(k.Warm)
 	case a.message != "":
 		text = a.message
@@ -400,9 +402,9 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 			style = k.In(k.Warm)
 		}
 		text = fmt.Sprintf("%s: %s   (f shows what mends it)", counted(finding.Open(a.findings), "finding"), f.Text)
-	case a.model.Snap.State == engine.StateDraft && a.review != nil && a.review.New():
+	case a.model.Snap.State == snapshot.Draft && a.review != nil && a.review.New():
 		text, style = "Nothing runs yet. v shows what deploying would do, step by step, and deploys.", k.In(k.Act)
-	case a.model.Snap.State == engine.StateRetired:
+	case a.model.Snap.State == snapshot.Retired:
 		text, style = "It has been taken down. Press v to deploy it anew.", k.In(k.Act)
 	case differs && !a.snap.Rollout.Active:
 		text, style = "The draft differs from what runs. v shows what deploying it would change.", k.In(k.Act)
@@ -453,7 +455,7 @@ func (a *app) can() panel.Foot {
 	}
 	stopped := 0
 	for _, x := range live {
-		if x.Phase == engine.Stopped {
+		if x.Phase == state.Stopped {
 			stopped++
 		}
 	}
@@ -465,7 +467,7 @@ func (a *app) can() panel.Foot {
 		add(a.keys.Change, "change its role, its node")
 		add(a.keys.Files, "read its config files")
 	case m != nil:
-		if m.Phase == engine.Stopped {
+		if m.Phase == state.Stopped {
 			add(a.keys.Halt, "start it again")
 		} else {
 			add(a.keys.Restart, "restart it here")
@@ -597,7 +599,7 @@ func (a *app) drawKeyLine(g *grid.Grid, y int) {
 		if _, dark := a.model.NextDark(a.cursor); dark && !a.snap.Rollout.Active {
 			add(a.keys.Dark, "to what is dark")
 		}
-		if a.snap.Rollout.Active && a.snap.State == engine.StateDeploying {
+		if a.snap.Rollout.Active && a.snap.State == snapshot.Deploying {
 			word := "pause"
 			if a.snap.Rollout.Paused {
 				word = "go on"

@@ -9,24 +9,25 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 )
 
 // warmUp starts clusters of which nobody runs, where the order matters: every member's data is read while all are stopped,
 // the one that is the most advanced begins, and the others are started when it is ready. Who was ended by a crash of all is
 // stopped first, since its agent would go on starting it by itself. Data that cannot be read blocks all that, until a person
 // has named whose data is given up: it might have been the newest.
-func (w *work) warmUp() []Fact {
-	var facts []Fact
+func (w *pass) warmUp() []state.Fact {
+	var facts []state.Fact
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
-		r := w.role(role.Name)
+		r := w.RoleOf(role.Name)
 		if role.Program == nil || role.Program.ColdStart == nil || !r.Founded {
 			continue
 		}
 		members := w.active(role.Name)
 		if !r.Cold {
 			if why := w.wentCold(members); why != "" {
-				facts = append(facts, RoleCold{Role: role.Name, Why: why})
+				facts = append(facts, state.RoleCold{Role: role.Name, Why: why})
 			}
 			continue
 		}
@@ -36,16 +37,16 @@ func (w *work) warmUp() []Fact {
 }
 
 // wentCold tells whether all members of a role that has worked are down, and somebody is to be started again.
-func (w *work) wentCold(members []*Member) string {
+func (w *pass) wentCold(members []*state.Member) string {
 	worked, wanted, crashed := false, false, false
 	for _, m := range members {
 		worked = worked || m.WasReady
 		switch w.PhaseOf(m) {
-		case Stopped:
+		case state.Stopped:
 			wanted = wanted || !m.Halted && (!w.held || m.Asked)
-		case Failed:
+		case state.Failed:
 			crashed = true
-		case Planned:
+		case state.Planned:
 		default:
 			return ""
 		}
@@ -60,12 +61,12 @@ func (w *work) wentCold(members []*Member) string {
 }
 
 // warm takes the next step of starting a cluster of which nobody runs.
-func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
-	given := func(m *Member) bool { return slices.Contains(r.Without, m.Name) }
-	var facts []Fact
-	if begins := w.Members[r.Begins]; begins != nil && begins.Phase != Gone && !begins.Leaving && !begins.Halted && !given(begins) {
+func (w *pass) warm(role *field.Role, r *state.Role, members []*state.Member) []state.Fact {
+	given := func(m *state.Member) bool { return slices.Contains(r.Without, m.Name) }
+	var facts []state.Fact
+	if begins := w.Members[r.Begins]; begins != nil && begins.Phase != state.Gone && !begins.Leaving && !begins.Halted && !given(begins) {
 		if w.IsReady(begins) {
-			return []Fact{RoleWarm{Role: role.Name}}
+			return []state.Fact{state.RoleWarm{Role: role.Name}}
 		}
 		return w.waits(r, membership.Wait{For: string(begins.Name) + ", which begins, to be ready"})
 	}
@@ -74,7 +75,7 @@ func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 		if m.Ordered.Want == order.Run {
 			facts = append(facts, w.order(m, order.Stop, "nobody of "+string(role.Name)+" runs, and who begins is found out first"))
 		}
-		ready = ready && (m.Phase == Stopped || m.Ordered.Want == "" || w.Nodes[m.Node].Dark || given(m))
+		ready = ready && (m.Phase == state.Stopped || m.Ordered.Want == "" || w.Nodes[m.Node].Dark || given(m))
 	}
 	if len(facts) > 0 || !ready || r.Op != nil {
 		return facts
@@ -102,7 +103,7 @@ func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 	if len(facts) > 0 {
 		return facts
 	}
-	var best *Member
+	var best *state.Member
 	for _, m := range members {
 		if m.Rank != nil && !given(m) && (best == nil || cmp.Compare(*m.Rank, *best.Rank) > 0 || *m.Rank == *best.Rank && best.Halted && !m.Halted) {
 			best = m
@@ -115,5 +116,5 @@ func (w *work) warm(role *field.Role, r *Role, members []*Member) []Fact {
 		return w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("%s to be started too: its data is the newest; `lanternfield start %s --without %s` begins without it",
 			best.Name, role.Name, best.Name)})
 	}
-	return []Fact{MemberBegins{Member: best.Name, Role: role.Name, Why: fmt.Sprintf("its data is at %g, and nobody's is further", *best.Rank)}}
+	return []state.Fact{state.MemberBegins{Member: best.Name, Role: role.Name, Why: fmt.Sprintf("its data is at %g, and nobody's is further", *best.Rank)}}
 }

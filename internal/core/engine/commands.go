@@ -6,6 +6,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 )
 
 // Effect tells what giving a running member another spec leads to: a restart, a reload, or nothing before its next
@@ -42,11 +43,11 @@ type Command struct {
 }
 
 // Commands lists what must be done for the state to come true. It is repeated until reports acknowledge it.
-func Commands(s *State) []Command {
+func Commands(s *state.State) []Command {
 	var commands []Command
 	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
 		m := s.Members[name]
-		if m.Phase != Gone && m.Ordered.Revision > m.Taken {
+		if m.Phase != state.Gone && m.Ordered.Revision > m.Taken {
 			o := m.Ordered
 			o.Term = s.Term
 			commands = append(commands, Command{Node: m.Node, Order: &o})
@@ -60,7 +61,7 @@ func Commands(s *State) []Command {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
-		for _, stray := range s.Nodes[name].strays() {
+		for _, stray := range s.Nodes[name].StrayNames() {
 			o := s.Nodes[name].Strays[stray]
 			if !o.Taken {
 				commands = append(commands, Command{Node: name, Order: &order.Order{Term: s.Term, Revision: o.Revision, Member: stray, Want: order.Gone, Keep: true}})

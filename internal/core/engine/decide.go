@@ -1,3 +1,5 @@
+// Package engine decides how a field gets from what it is to what is wanted, and never acts. Step turns an input into events and goes on
+// until nothing more follows; Commands says what must be sent for the state to come true.
 package engine
 
 import (
@@ -8,13 +10,31 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/guard"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/state"
 )
+
+// sameReview refuses a deploy whose steps are not those of the review that was accepted.
+func (in Deploy) sameReview(s *state.State) error {
+	if in.Accepted == nil {
+		return nil
+	}
+	now, err := review.Of(s, in.Draft)
+	if err != nil {
+		return err
+	}
+	if gone, come := plan.Changed(in.Accepted, now); len(gone)+len(come) > 0 {
+		return &review.Changed{Gone: gone, Come: come}
+	}
+	return nil
+}
 
 // Input is what the engine decides on: an order of a person, a report of an agent, or news from the ground.
 type Input interface {
-	decide(s *State) ([]Fact, error)
+	decide(s *state.State) ([]state.Fact, error)
 }
 
 // TakeOver is the first input of a controller: it raises the term.
@@ -24,13 +44,10 @@ type TakeOver struct {
 	Log  string // random; becomes the identity of a log that has none
 }
 
-// Binding is the address and the agent's folder that the ground chose for a node.
-type Binding struct{ Address, Dir string }
-
 // Deploy asks for the draft. Bindings must hold every node of the draft that has not been bound.
 type Deploy struct {
 	Draft    *field.Field
-	Bindings map[field.NodeName]Binding
+	Bindings map[field.NodeName]state.Binding
 	By       string
 	Accepted *plan.Review // the review that was seen; nil where none was, and any will do
 }
@@ -65,19 +82,19 @@ type (
 	NodeFreed struct{ Node field.NodeName }
 )
 
-// settle is the engine looking for what can be done next.
-type settle struct{}
+// reconcile is the engine looking for what can be done next.
+type reconcile struct{}
 
 // Step decides on an input, applies what was decided, and goes on deciding until nothing more follows. It gives the
 // events in order; they must be stored before any command leaves. An error of type *Stuck means that the input was taken
 // but something that should follow cannot be done; any other, that the input was refused.
-func Step(s *State, at time.Time, in Input) ([]Event, error) {
+func Step(s *state.State, at time.Time, in Input) ([]state.Event, error) {
 	events, err := Observe(s, at, in)
 	if _, reports := in.(Reports); err != nil || reports && len(events) == 0 {
 		return nil, err // a report without news cannot lead to anything
 	}
 	for {
-		more, err := Observe(s, at, settle{})
+		more, err := Observe(s, at, reconcile{})
 		events = append(events, more...)
 		if err != nil {
 			return events, &Stuck{err}
@@ -96,46 +113,46 @@ func (e *Stuck) Error() string { return e.Err.Error() }
 func (e *Stuck) Unwrap() error { return e.Err }
 
 // Observe decides on an input and applies what was decided, without asking what should follow.
-func Observe(s *State, at time.Time, in Input) ([]Event, error) {
+func Observe(s *state.State, at time.Time, in Input) ([]state.Event, error) {
 	if reports, ok := in.(Reports); ok {
 		return reports.observe(s, at), nil
 	}
 	facts, err := in.decide(s)
-	events := make([]Event, 0, len(facts))
+	events := make([]state.Event, 0, len(facts))
 	for _, f := range facts {
-		e := Event{At: at, Fact: f}
-		Apply(s, e)
+		e := state.Event{At: at, Fact: f}
+		state.Apply(s, e)
 		events = append(events, e)
 	}
 	return events, err
 }
 
-func (in Pause) decide(s *State) ([]Fact, error) {
+func (in Pause) decide(s *state.State) ([]state.Fact, error) {
 	switch {
 	case !s.Rollout.Active() || s.Retired || s.Retiring:
 		return nil, fmt.Errorf("nothing is under way that could be paused")
-	case s.Rollout.held():
+	case s.Rollout.Held():
 		return nil, fmt.Errorf("it is paused already")
 	}
-	return []Fact{RolloutPaused(in)}, nil
+	return []state.Fact{state.RolloutPaused(in)}, nil
 }
 
-func (in GoOn) decide(s *State) ([]Fact, error) {
-	if !s.Rollout.held() {
+func (in GoOn) decide(s *state.State) ([]state.Fact, error) {
+	if !s.Rollout.Held() {
 		return nil, fmt.Errorf("it is not paused")
 	}
-	return []Fact{RolloutResumed(in)}, nil
+	return []state.Fact{state.RolloutResumed(in)}, nil
 }
 
-func (in TakeOver) decide(s *State) ([]Fact, error) {
-	f := TermRaised{Term: s.Term + 1, By: in.By, Mark: in.Mark}
+func (in TakeOver) decide(s *state.State) ([]state.Fact, error) {
+	f := state.TermRaised{Term: s.Term + 1, By: in.By, Mark: in.Mark}
 	if s.Log == "" {
 		f.Log = in.Log
 	}
-	return []Fact{f}, nil
+	return []state.Fact{f}, nil
 }
 
-func (in Deploy) decide(s *State) ([]Fact, error) {
+func (in Deploy) decide(s *state.State) ([]state.Fact, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
 	}
@@ -145,19 +162,19 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 	if s.Retired || s.Field == nil {
 		in.Draft = plan.Grow(in.Draft, plan.Live{})
 	} else {
-		in.Draft = plan.Grow(in.Draft, s.live())
+		in.Draft = plan.Grow(in.Draft, s.Live())
 	}
-	again := s.failed()
-	if troubled := s.troubled(); s.Deployed() && len(troubled) > 0 {
-		again = append(again, ProceduresResumed{Members: troubled})
+	again := failed(s)
+	if troubled := s.Troubled(); s.Deployed() && len(troubled) > 0 {
+		again = append(again, state.ProceduresResumed{Members: troubled})
 	}
-	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !s.anyHalted() && s.Stalled == "" && !s.anyUnfit() {
+	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !anyHalted(s) && s.Stalled == "" && !anyUnfit(s) {
 		return again, nil
 	}
-	if err := s.guard(in.Draft); err != nil {
+	if err := guard.Check(s, in.Draft); err != nil {
 		return nil, err
 	}
-	accepted := Accepted{Field: in.Draft, Bound: map[field.NodeName]Binding{}, By: in.By}
+	accepted := state.Accepted{Field: in.Draft, Bound: map[field.NodeName]state.Binding{}, By: in.By}
 	for _, n := range in.Draft.Nodes {
 		if bound := s.Nodes[n.Name]; bound != nil && !bound.Released && !s.Retired {
 			continue
@@ -173,29 +190,29 @@ func (in Deploy) decide(s *State) ([]Fact, error) {
 
 // failed asks for another try, at once, of the members that are dark by themselves: whoever deploys again has mended
 // something.
-func (s *State) failed() []Fact {
+func failed(s *state.State) []state.Fact {
 	var names []field.MemberName
-	for _, m := range SortedMembers(s) {
-		if s.Deployed() && m.Phase == Failed && !m.Leaving && !m.Halted && m.Ordered.Want == order.Run {
+	for _, m := range state.SortedMembers(s) {
+		if s.Deployed() && m.Phase == state.Failed && !m.Leaving && !m.Halted && m.Ordered.Want == order.Run {
 			names = append(names, m.Name)
 		}
 	}
 	if len(names) == 0 {
 		return nil
 	}
-	return []Fact{RestartAsked{Members: names, Why: "tried again", Part: true}}
+	return []state.Fact{state.RestartAsked{Members: names, Why: "tried again", Part: true}}
 }
 
-func (s *State) anyUnfit() bool {
+func anyUnfit(s *state.State) bool {
 	for _, m := range s.Members {
-		if m.Unfit != "" && m.Phase != Gone {
+		if m.Unfit != "" && m.Phase != state.Gone {
 			return true
 		}
 	}
 	return false
 }
 
-func (s *State) anyHalted() bool {
+func anyHalted(s *state.State) bool {
 	for _, m := range s.Members {
 		if m.Halted {
 			return true
@@ -204,7 +221,7 @@ func (s *State) anyHalted() bool {
 	return false
 }
 
-func (s *State) guardOrder(what string) error {
+func guardOrder(s *state.State, what string) error {
 	switch {
 	case !s.Deployed():
 		return fmt.Errorf("the field is not deployed, so there is nothing to %s", what)
@@ -214,31 +231,31 @@ func (s *State) guardOrder(what string) error {
 	return nil
 }
 
-func (in Halt) decide(s *State) ([]Fact, error) {
-	if err := s.guardOrder("stop"); err != nil {
+func (in Halt) decide(s *state.State) ([]state.Fact, error) {
+	if err := guardOrder(s, "stop"); err != nil {
 		return nil, err
 	}
-	names := s.pick(in.Members, func(m *Member) bool { return !m.Halted })
+	names := pick(s, in.Members, func(m *state.Member) bool { return !m.Halted })
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return []Fact{StopAsked{Members: names}}, nil
+	return []state.Fact{state.StopAsked{Members: names}}, nil
 }
 
-func (in Resume) decide(s *State) ([]Fact, error) {
-	if err := s.guardOrder("start"); err != nil {
+func (in Resume) decide(s *state.State) ([]state.Fact, error) {
+	if err := guardOrder(s, "start"); err != nil {
 		return nil, err
 	}
-	without := s.pick(in.Without, func(m *Member) bool { return s.role(m.Role).Cold || m.Halted })
-	names := s.pick(in.Members, func(m *Member) bool { return m.Halted || slices.Contains(without, m.Name) })
+	without := pick(s, in.Without, func(m *state.Member) bool { return s.RoleOf(m.Role).Cold || m.Halted })
+	names := pick(s, in.Members, func(m *state.Member) bool { return m.Halted || slices.Contains(without, m.Name) })
 	if in.Without = without; len(names) == 0 && len(without) == 0 {
 		return nil, nil
 	}
-	return []Fact{StartAsked{Members: names, Without: in.Without}}, nil
+	return []state.Fact{state.StartAsked{Members: names, Without: in.Without}}, nil
 }
 
-func (in Restart) decide(s *State) ([]Fact, error) {
-	if err := s.guardOrder("restart"); err != nil {
+func (in Restart) decide(s *state.State) ([]state.Fact, error) {
+	if err := guardOrder(s, "restart"); err != nil {
 		return nil, err
 	}
 	for _, name := range in.Members {
@@ -246,61 +263,61 @@ func (in Restart) decide(s *State) ([]Fact, error) {
 			return nil, fmt.Errorf("%s is stopped; start it instead", name)
 		}
 	}
-	names := s.pick(in.Members, func(m *Member) bool { return m.Ordered.Want == order.Run })
+	names := pick(s, in.Members, func(m *state.Member) bool { return m.Ordered.Want == order.Run })
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return []Fact{RestartAsked{Members: names, Why: askedFor}}, nil
+	return []state.Fact{state.RestartAsked{Members: names, Why: state.AskedFor}}, nil
 }
 
 // pick keeps the names of members that are there to stay and meet the condition.
-func (s *State) pick(names []field.MemberName, keep func(*Member) bool) []field.MemberName {
+func pick(s *state.State, names []field.MemberName, keep func(*state.Member) bool) []field.MemberName {
 	var out []field.MemberName
 	for _, name := range names {
-		if m := s.Members[name]; m != nil && m.Phase != Gone && !m.Leaving && keep(m) {
+		if m := s.Members[name]; m != nil && m.Phase != state.Gone && !m.Leaving && keep(m) {
 			out = append(out, name)
 		}
 	}
 	return out
 }
 
-func (in Retire) decide(s *State) ([]Fact, error) {
+func (in Retire) decide(s *state.State) ([]state.Fact, error) {
 	if !s.Deployed() {
 		return nil, fmt.Errorf("the field is not deployed, so there is nothing to retire")
 	}
 	if s.Retiring {
 		return nil, nil
 	}
-	return []Fact{RetireAsked(in)}, nil
+	return []state.Fact{state.RetireAsked(in)}, nil
 }
 
-func (in NodeLost) decide(s *State) ([]Fact, error) {
+func (in NodeLost) decide(s *state.State) ([]state.Fact, error) {
 	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard && n.Refuses == in.Refuses || n.Released {
 		return nil, nil
 	}
-	return []Fact{NodeDark(in)}, nil
+	return []state.Fact{state.NodeDark(in)}, nil
 }
 
-func (in NodeFound) decide(s *State) ([]Fact, error) {
+func (in NodeFound) decide(s *state.State) ([]state.Fact, error) {
 	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Dark && !n.Unheard {
 		return nil, nil
 	}
-	return []Fact{NodeBack(in)}, nil
+	return []state.Fact{state.NodeBack(in)}, nil
 }
 
-func (in NodeFreed) decide(s *State) ([]Fact, error) {
+func (in NodeFreed) decide(s *state.State) ([]state.Fact, error) {
 	if n := s.Nodes[in.Node]; n == nil || !n.Releasing || n.Released {
 		return nil, nil
 	}
-	return []Fact{NodeReleased(in)}, nil
+	return []state.Fact{state.NodeReleased(in)}, nil
 }
 
 // Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.
-func Choose(s *State, what []string) ([]field.MemberName, error) {
+func Choose(s *state.State, what []string) ([]field.MemberName, error) {
 	var all []field.MemberName
 	known := map[string][]field.MemberName{}
 	for _, m := range s.Members {
-		if m.Phase == Gone || m.Leaving {
+		if m.Phase == state.Gone || m.Leaving {
 			continue
 		}
 		all = append(all, m.Name)

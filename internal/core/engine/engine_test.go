@@ -8,6 +8,8 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 var morning = time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
@@ -19,9 +21,9 @@ func draft(members int) *field.Field {
 	return f
 }
 
-var bindings = map[field.NodeName]Binding{"gull-1": {Address: "127.84.0.1", Dir: "/n"}}
+var bindings = map[field.NodeName]state.Binding{"gull-1": {Address: "127.84.0.1", Dir: "/n"}}
 
-func must(t *testing.T, s *State, in Input) []Event {
+func must(t *testing.T, s *state.State, in Input) []state.Event {
 	t.Helper()
 	events, err := Step(s, morning, in)
 	if err != nil {
@@ -31,13 +33,13 @@ func must(t *testing.T, s *State, in Input) []Event {
 }
 
 // sailing is a state with members that are ready.
-func sailing(t *testing.T, members int) *State {
+func sailing(t *testing.T, members int) *state.State {
 	t.Helper()
-	s := NewState()
+	s := state.NewState()
 	must(t, s, TakeOver{By: "test"})
 	must(t, s, Deploy{Draft: draft(members), Bindings: bindings, By: "test"})
 	var reports []order.Report
-	for _, m := range SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		reports = append(reports, order.Report{Kind: order.Taken, Member: m.Name, Revision: m.Ordered.Revision},
 			order.Report{Kind: order.Started, Member: m.Name, Incarnation: 1, PID: 100 + m.Number}, order.Report{Kind: order.Ready, Member: m.Name, Incarnation: 1})
 	}
@@ -45,7 +47,7 @@ func sailing(t *testing.T, members int) *State {
 		reports[i].Seq, reports[i].At = uint64(i+1), morning
 	}
 	must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: reports})
-	if snap := Snap(s, morning); snap.State != StateConverged {
+	if snap := snapshot.Of(s, morning); snap.State != snapshot.Converged {
 		t.Fatalf("%s: %s", snap.State, snap.Verdict)
 	}
 	return s
@@ -58,17 +60,17 @@ func TestOrdersThatMakeNoSenseAreRefusedInWords(t *testing.T) {
 	must(t, retiring, Retire{})
 	for _, test := range []struct {
 		name  string
-		state *State
+		state *state.State
 		in    Input
 		want  string
 	}{
-		{"stop nothing", NewState(), Halt{}, "the field is not deployed, so there is nothing to stop"},
-		{"start nothing", NewState(), Resume{}, "the field is not deployed, so there is nothing to start"},
-		{"retire nothing", NewState(), Retire{}, "the field is not deployed, so there is nothing to retire"},
+		{"stop nothing", state.NewState(), Halt{}, "the field is not deployed, so there is nothing to stop"},
+		{"start nothing", state.NewState(), Resume{}, "the field is not deployed, so there is nothing to start"},
+		{"retire nothing", state.NewState(), Retire{}, "the field is not deployed, so there is nothing to retire"},
 		{"restart what is stopped", stopped, Restart{Members: []field.MemberName{"crews-1"}}, "crews-1 is stopped; start it instead"},
 		{"deploy while retiring", retiring, Deploy{Draft: draft(2), Bindings: bindings}, "saltmarsh is being retired; wait until it is gone, then deploy it anew"},
 		{"stop while retiring", retiring, Halt{}, "saltmarsh is being retired; nothing in it can be asked to stop any more"},
-		{"a node without address", NewState(), Deploy{Draft: draft(1)}, "node gull-1 has been given no address"},
+		{"a node without address", state.NewState(), Deploy{Draft: draft(1)}, "node gull-1 has been given no address"},
 	} {
 		events, err := Step(test.state, morning, test.in)
 		if err == nil || err.Error() != test.want || len(events) != 0 {
@@ -97,7 +99,7 @@ func TestReportsAboutStrangersChangeNothing(t *testing.T) {
 	for _, r := range []order.Report{{Member: "crews-9", Kind: order.Ready}, {Member: "", Kind: order.Exited}, {Member: "crews-1", Kind: "sang"}} {
 		heard++
 		r.Seq = heard
-		if events := must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{r}}); len(events) != 1 || KindOf(events[0].Fact) != "heard" {
+		if events := must(t, s, Reports{Node: "gull-1", Agent: "a", Reports: []order.Report{r}}); len(events) != 1 || state.KindOf(events[0].Fact) != "heard" {
 			t.Errorf("%+v led to %v", r, events)
 		}
 	}
@@ -107,7 +109,7 @@ func TestReportsAboutStrangersChangeNothing(t *testing.T) {
 }
 
 func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
-	s := NewState()
+	s := state.NewState()
 	must(t, s, TakeOver{})
 	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
 	revision := s.Members["crews-1"].Ordered.Revision
@@ -115,7 +117,7 @@ func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
 	if n := len(must(t, s, Refusal{Member: "crews-1", Revision: revision, Why: "the disk is full"})); n != 0 {
 		t.Errorf("the same refusal again made %d events", n)
 	}
-	snap := Snap(s, morning)
+	snap := snapshot.Of(s, morning)
 	if want := "crews-1 cannot be placed: its agent cannot take the order: the disk is full"; !strings.Contains(snap.Verdict, want) {
 		t.Errorf("verdict: %s", snap.Verdict)
 	}
@@ -125,7 +127,7 @@ func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
 }
 
 func TestCommandsCarryTheTermOfWhoSendsThem(t *testing.T) {
-	s := NewState()
+	s := state.NewState()
 	must(t, s, TakeOver{})
 	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
 	must(t, s, TakeOver{})
@@ -161,7 +163,7 @@ func TestKindsOfEventsKeepTheirNames(t *testing.T) {
 		member-ordered member-planned member-ready member-reloaded member-started member-stopped member-unready node-back node-dark
 		reports-dropped node-released node-releasing order-refused order-taken restart-asked retire-asked role-founded rollout-ended roster-seen
 		start-asked start-failed stop-asked term-raised`) {
-		if _, ok := kinds[kind]; !ok {
+		if _, ok := state.Kinds[kind]; !ok {
 			t.Errorf("old logs have events of kind %s, and nothing reads them", kind)
 		}
 	}
@@ -169,18 +171,18 @@ func TestKindsOfEventsKeepTheirNames(t *testing.T) {
 
 func TestEveryFactCanBeSaidAndStored(t *testing.T) {
 	s := sailing(t, 2)
-	var events []Event
+	var events []state.Event
 	for _, in := range []Input{NodeLost{Node: "gull-1", Why: "silence"}, NodeFound{Node: "gull-1"}, Restart{Members: []field.MemberName{"crews-1"}},
 		Halt{Members: []field.MemberName{"crews-2"}}, Resume{Members: []field.MemberName{"crews-2"}}, Deploy{Draft: draft(1)}, Retire{By: "test"}} {
 		events = append(events, must(t, s, in)...)
 	}
 	var said []string
 	for _, e := range events {
-		kind, data, err := EncodeFact(e.Fact)
+		kind, data, err := state.EncodeFact(e.Fact)
 		if err != nil {
 			t.Fatal(err)
 		}
-		again, err := DecodeFact(kind, data)
+		again, err := state.DecodeFact(kind, data)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -197,7 +199,7 @@ func TestEveryFactCanBeSaidAndStored(t *testing.T) {
 }
 
 func BenchmarkReport(b *testing.B) {
-	s := NewState()
+	s := state.NewState()
 	f := draft(0)
 	f.Roles[0].Members = 1000
 	if _, err := Step(s, morning, Deploy{Draft: f, Bindings: bindings}); err != nil {
@@ -222,15 +224,15 @@ func TestWhatAMemberWasToldAtItsStartStaysSo(t *testing.T) {
 	s.Field.Roles[0].Program.Command = []string{"x", "{{range .Founders}}{{.Member}}={{.Address}} {{end}}", "{{if not .Founding}}{{.Leader.Address}}{{end}}"}
 	s.Members["crews-3"].Founding, s.Members["crews-3"].Via = false, "crews-1"
 	s.Roles["crews"].Founders = []field.MemberName{"crews-1", "crews-2"}
-	before, err := s.scene().Spec("crews-3")
+	before, err := s.Scene().Spec("crews-3")
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := strings.Join(before.Command, "|"); got != "x|crews-1=127.84.0.1 crews-2=127.84.0.1 |127.84.0.1" {
 		t.Fatalf("told %s", got)
 	}
-	Apply(s, Event{At: morning, Fact: MemberGone{Member: "crews-1"}})
-	after, err := s.scene().Spec("crews-3")
+	state.Apply(s, state.Event{At: morning, Fact: state.MemberGone{Member: "crews-1"}})
+	after, err := s.Scene().Spec("crews-3")
 	if err != nil || !slices.Equal(before.Command, after.Command) {
 		t.Errorf("told %v (%v), before %v", after.Command, err, before.Command)
 	}
@@ -239,20 +241,20 @@ func TestWhatAMemberWasToldAtItsStartStaysSo(t *testing.T) {
 // TestAHandOverOfTwoStepsIsOverAfterTheSecond, and begins anew when the same member leads again.
 func TestAHandOverOfTwoStepsIsOverAfterTheSecond(t *testing.T) {
 	s := sailing(t, 3)
-	r, m := s.role("crews"), s.Members["crews-1"]
-	Apply(s, Event{At: morning, Fact: LeaderSeen{Role: "crews", Member: "crews-1", Term: 1}})
+	r, m := s.RoleOf("crews"), s.Members["crews-1"]
+	state.Apply(s, state.Event{At: morning, Fact: state.LeaderSeen{Role: "crews", Member: "crews-1", Term: 1}})
 	for step, last := range []bool{false, true} {
 		if got := m.Steps[order.HandOver]; got != step || r.HandedOver != "" {
 			t.Errorf("before step %d: %d steps are done, handed over by %q", step+1, got, r.HandedOver)
 		}
 		op := order.Operation{ID: uint64(100 + step), Member: "crews-1", Asked: "crews-1", Procedure: order.HandOver, Step: step, Last: last}
-		Apply(s, Event{At: morning, Fact: OperationAsked{Role: "crews", Operation: op}})
-		Apply(s, Event{At: morning, Fact: OperationDone{Role: "crews", Member: "crews-1", ID: op.ID, Procedure: order.HandOver}})
+		state.Apply(s, state.Event{At: morning, Fact: state.OperationAsked{Role: "crews", Operation: op}})
+		state.Apply(s, state.Event{At: morning, Fact: state.OperationDone{Role: "crews", Member: "crews-1", ID: op.ID, Procedure: order.HandOver}})
 	}
 	if r.HandedOver != "crews-1" || m.Steps[order.HandOver] != 0 {
 		t.Errorf("after both: handed over by %q, %d steps count", r.HandedOver, m.Steps[order.HandOver])
 	}
-	Apply(s, Event{At: morning, Fact: LeaderSeen{Role: "crews", Member: "crews-2", Term: 2}})
+	state.Apply(s, state.Event{At: morning, Fact: state.LeaderSeen{Role: "crews", Member: "crews-2", Term: 2}})
 	if r.HandedOver != "" {
 		t.Errorf("another leads, and %q still hands over", r.HandedOver)
 	}

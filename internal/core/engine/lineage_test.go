@@ -6,6 +6,8 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 // begun is the first report of a life.
@@ -13,10 +15,10 @@ func begun(life string, held ...order.Holding) order.Report {
 	return order.Report{Life: life, Seq: 1, At: morning, Kind: order.Begun, Held: held}
 }
 
-func kindsOf(events []Event) string {
+func kindsOf(events []state.Event) string {
 	var kinds []string
 	for _, e := range events {
-		kinds = append(kinds, KindOf(e.Fact))
+		kinds = append(kinds, state.KindOf(e.Fact))
 	}
 	return strings.Join(kinds, " ")
 }
@@ -26,13 +28,13 @@ func kindsOf(events []Event) string {
 func TestANewLifeThatLostItsOrdersIsOrderedAnew(t *testing.T) {
 	s := sailing(t, 2)
 	var names []field.MemberName
-	for _, m := range SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		if m.Node == "gull-1" {
 			names = append(names, m.Name)
 		}
 	}
 	lost := names[0]
-	if snap := Snap(s, morning); snap.State != StateConverged {
+	if snap := snapshot.Of(s, morning); snap.State != snapshot.Converged {
 		t.Fatalf("at first: %s", snap.State)
 	}
 	r := begun("after")
@@ -43,7 +45,7 @@ func TestANewLifeThatLostItsOrdersIsOrderedAnew(t *testing.T) {
 	if got := kindsOf(must(t, s, Reports{Node: "gull-1", Agent: "after", Reports: []order.Report{r}})); !strings.HasPrefix(got, "agent-began heard") {
 		t.Errorf("got %s", got)
 	}
-	if snap := Snap(s, morning); snap.State == StateConverged || s.Members[lost].Phase != Failed {
+	if snap := snapshot.Of(s, morning); snap.State == snapshot.Converged || s.Members[lost].Phase != state.Failed {
 		t.Errorf("with nothing running: %s, %s is %s", snap.State, lost, s.Members[lost].Phase)
 	}
 	again := false
@@ -58,12 +60,12 @@ func TestANewLifeThatLostItsOrdersIsOrderedAnew(t *testing.T) {
 // TestWhatDoesNotRunIsNotTakenToRun has an agent that holds an order and finds no process for it.
 func TestWhatDoesNotRunIsNotTakenToRun(t *testing.T) {
 	s := sailing(t, 1)
-	m := SortedMembers(s)[0]
+	m := state.SortedMembers(s)[0]
 	account := []order.Report{begun("b", order.Holding{Member: m.Name, Revision: m.Ordered.Revision, Want: order.Run}),
 		{Life: "b", Seq: 2, At: morning, Kind: order.Exited, Member: m.Name, Exit: &order.Exit{}}}
 	must(t, s, Reports{Node: m.Node, Agent: "b", Reports: account})
-	if s.Members[m.Name].Phase != Failed || Snap(s, morning).State == StateConverged {
-		t.Errorf("it is %s, and the field %s", s.Members[m.Name].Phase, Snap(s, morning).State)
+	if s.Members[m.Name].Phase != state.Failed || snapshot.Of(s, morning).State == snapshot.Converged {
+		t.Errorf("it is %s, and the field %s", s.Members[m.Name].Phase, snapshot.Of(s, morning).State)
 	}
 	account = []order.Report{{Life: "c", Seq: 1, At: morning, Kind: order.Exited, Member: m.Name, Exit: &order.Exit{}}}
 	if got := kindsOf(must(t, s, Reports{Node: m.Node, Agent: "c", Reports: account})); strings.Contains(got, "member-exited") {
@@ -73,7 +75,7 @@ func TestWhatDoesNotRunIsNotTakenToRun(t *testing.T) {
 
 // TestReportsOfEarlierLivesComeFirst hears a tail of a life that ended, and what it had heard already once more.
 func TestReportsOfEarlierLivesComeFirst(t *testing.T) {
-	n := &Node{Agent: "a", Heard: 3}
+	n := &state.Node{Agent: "a", Heard: 3}
 	report := func(life string, seq uint64) order.Report { return order.Report{Life: life, Seq: seq} }
 	for _, test := range []struct {
 		reports []order.Report
@@ -105,7 +107,7 @@ func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
 			ordered[c.Order.Member] = c.Order.Revision
 		}
 	}
-	for _, m := range SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		if ordered[m.Name] <= 900 {
 			t.Errorf("%s is ordered with revision %d", m.Name, ordered[m.Name])
 		}
@@ -125,7 +127,7 @@ func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
 	if gone == nil || gone.Want != order.Gone || !gone.Keep || gone.Revision <= 950 || n.Forced {
 		t.Fatalf("crews-9 is ordered %+v; forced %v", gone, n.Forced)
 	}
-	if snap := Snap(s, morning); snap.State == StateConverged || !strings.Contains(snap.Verdict, "crews-9 on gull-1, which the log does not know, is taken down") {
+	if snap := snapshot.Of(s, morning); snap.State == snapshot.Converged || !strings.Contains(snap.Verdict, "crews-9 on gull-1, which the log does not know, is taken down") {
 		t.Errorf("meanwhile: %s, %s", snap.State, snap.Verdict)
 	}
 	must(t, s, Reports{Node: "gull-1", Agent: "b", Reports: []order.Report{{Life: "b", Seq: 2, At: morning, Kind: order.Taken, Member: "crews-9", Revision: gone.Revision}, {Life: "b", Seq: 3, At: morning, Kind: order.Removed, Member: "crews-9"}}})
@@ -137,8 +139,8 @@ func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
 // TestOnlyWhoWasAskedReportsOfAnOperation has another node's agent say what came of it.
 func TestOnlyWhoWasAskedReportsOfAnOperation(t *testing.T) {
 	s := sailing(t, 2)
-	var here, there *Member
-	for _, m := range SortedMembers(s) {
+	var here, there *state.Member
+	for _, m := range state.SortedMembers(s) {
 		if here == nil {
 			here = m
 		} else if m.Node != here.Node && there == nil {
@@ -148,7 +150,7 @@ func TestOnlyWhoWasAskedReportsOfAnOperation(t *testing.T) {
 	if there == nil {
 		t.Skip("all are on one node")
 	}
-	s.role(here.Role).Op = &order.Operation{ID: 77, Member: here.Name, Asked: here.Name, Procedure: order.Join}
+	s.RoleOf(here.Role).Op = &order.Operation{ID: 77, Member: here.Name, Asked: here.Name, Procedure: order.Join}
 	r := order.Report{Life: "x", Seq: 1, At: morning, Kind: order.Done, Member: here.Name, Operation: 77}
 	if got := kindsOf(must(t, s, Reports{Node: there.Node, Agent: "x", Reports: []order.Report{r}})); strings.Contains(got, "operation-done") {
 		t.Errorf("another node's agent was believed: %s", got)
@@ -168,15 +170,15 @@ func TestNothingIsDecidedWithALogThatIsNotObeyed(t *testing.T) {
 			must(t, s, NodeFound{Node: name})
 		}
 	}
-	if snap := Snap(s, morning); snap.State != StateDegraded || !strings.HasPrefix(snap.Verdict, "This log is not obeyed by gull-1: this log ends at order 1 · what runs there goes on and is not known") {
+	if snap := snapshot.Of(s, morning); snap.State != snapshot.Degraded || !strings.HasPrefix(snap.Verdict, "This log is not obeyed by gull-1: this log ends at order 1 · what runs there goes on and is not known") {
 		t.Errorf("it says %s: %s", snap.State, snap.Verdict)
 	}
-	m := SortedMembers(s)[0]
-	m.Ordered, m.Phase = order.Order{}, Planned // as the cut has left it
-	if got := must(t, s, NodeFound{Node: m.Node}); strings.Contains(kindsOf(got), "member-ordered") && s.refused() {
+	m := state.SortedMembers(s)[0]
+	m.Ordered, m.Phase = order.Order{}, state.Planned // as the cut has left it
+	if got := must(t, s, NodeFound{Node: m.Node}); strings.Contains(kindsOf(got), "member-ordered") && s.Refused() {
 		t.Errorf("it goes on with %s", kindsOf(got))
 	}
-	if more, err := (settle{}).decide(s); s.refused() && (len(more) > 0 || err != nil) {
+	if more, err := (reconcile{}).decide(s); s.Refused() && (len(more) > 0 || err != nil) {
 		t.Errorf("it decides on %v, %v", more, err)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/quorum"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/state"
 )
 
 // When a step of a procedure is due.
@@ -29,12 +30,12 @@ func due(procedure order.Procedure, step field.Step) string {
 }
 
 // procedures takes the next step of every procedure that is due.
-func (w *work) procedures() []Fact {
-	var facts []Fact
+func (w *pass) procedures() []state.Fact {
+	var facts []state.Fact
 	for _, name := range slices.Sorted(maps.Keys(w.members)) {
-		role, r := w.Field.Role(name), w.role(name)
+		role, r := w.Field.Role(name), w.RoleOf(name)
 		members := w.members[name]
-		if w.dissolving(name, members) {
+		if w.Dissolving(name, members) {
 			continue
 		}
 		if r.Op != nil {
@@ -48,7 +49,7 @@ func (w *work) procedures() []Fact {
 			facts = append(facts, more...)
 			continue
 		}
-		if procedural(role) && !r.Cold {
+		if state.Procedural(role) && !r.Cold {
 			facts = append(facts, w.change(role, r, members)...)
 		}
 	}
@@ -56,12 +57,12 @@ func (w *work) procedures() []Fact {
 }
 
 // lost gives up an operation whose answer cannot be had any more: whether it has happened must be found out.
-func (w *work) lost(r *Role) []Fact {
+func (w *pass) lost(r *state.Role) []state.Fact {
 	op := r.Op
 	asked, member := w.Members[op.Asked], w.Members[op.Member]
 	why := ""
 	switch {
-	case asked == nil || asked.Phase == Gone:
+	case asked == nil || asked.Phase == state.Gone:
 		why = fmt.Sprintf("%s is gone", op.Asked)
 	case w.Nodes[asked.Node].Dark:
 		why = fmt.Sprintf("%s, whose agent was to do it, cannot be reached", asked.Node)
@@ -70,11 +71,11 @@ func (w *work) lost(r *Role) []Fact {
 	default:
 		return nil
 	}
-	return []Fact{OperationLost{Role: r.Name, Member: op.Member, ID: op.ID, Procedure: op.Procedure, Why: why}}
+	return []state.Fact{state.OperationLost{Role: r.Name, Member: op.Member, ID: op.ID, Procedure: op.Procedure, Why: why}}
 }
 
 // foundSteps carries out what founds a cluster beyond starting its founders. It tells whether that is behind.
-func (w *work) foundSteps(role *field.Role, r *Role) (facts []Fact, behind bool) {
+func (w *pass) foundSteps(role *field.Role, r *state.Role) (facts []state.Fact, behind bool) {
 	if role.Program == nil || r.FoundSteps >= min(r.FoundDue, len(role.Program.Found)) {
 		return nil, true
 	}
@@ -87,7 +88,7 @@ func (w *work) foundSteps(role *field.Role, r *Role) (facts []Fact, behind bool)
 }
 
 // change makes the next change of a cluster's membership.
-func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
+func (w *pass) change(role *field.Role, r *state.Role, members []*state.Member) []state.Fact {
 	for _, m := range members {
 		if facts, busy := w.unfinished(role, r, m); busy || len(facts) > 0 {
 			return facts
@@ -96,7 +97,7 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 	if r.HandedOver != "" && r.HandedOver == r.Leader {
 		return nil // the cluster has not shown it yet
 	}
-	c := w.cluster(role, members)
+	c := w.Cluster(role, members)
 	if leader := w.Members[r.Leader]; leader != nil && leader.Tries >= handOverTries {
 		c.HandsOver = false
 	}
@@ -113,7 +114,7 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 			return w.ask(role, m, order.Join, i, "")
 		}
 		if !m.Admitted {
-			return []Fact{admitted(role, m)}
+			return []state.Fact{admitted(role, m)}
 		}
 	case membership.Promote:
 		if i := m.Steps[order.Promote]; i < len(role.Program.Promote) {
@@ -125,7 +126,7 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 		return w.dismiss(role, m)
 	case membership.None:
 		if m := w.needed(role, c, members); m != nil {
-			return []Fact{w.order(m, order.Run, "its vote is needed")}
+			return []state.Fact{w.order(m, order.Run, "its vote is needed")}
 		}
 		return w.waits(r, waits)
 	}
@@ -133,29 +134,29 @@ func (w *work) change(role *field.Role, r *Role, members []*Member) []Fact {
 }
 
 // needed finds a member that was to leave and has ended too early: it still has a vote, and the cluster cannot do without.
-func (w *work) needed(role *field.Role, c *membership.Cluster, members []*Member) *Member {
+func (w *pass) needed(role *field.Role, c *membership.Cluster, members []*state.Member) *state.Member {
 	if voters, healthy := c.Votes(); !role.Votes || healthy >= quorum.Needed(voters) {
 		return nil
 	}
 	for _, m := range members {
-		if m.Leaving && !m.Halted && m.Ordered.Final && m.Phase == Stopped && w.seat(role, m) == membership.Voter && !w.Nodes[m.Node].Dark {
+		if m.Leaving && !m.Halted && m.Ordered.Final && m.Phase == state.Stopped && w.Seat(role, m) == membership.Voter && !w.Nodes[m.Node].Dark {
 			return m
 		}
 	}
 	return nil
 }
 
-func (w *work) waits(r *Role, wait membership.Wait) []Fact {
+func (w *pass) waits(r *state.Role, wait membership.Wait) []state.Fact {
 	if wait == r.Waits {
 		return nil
 	}
-	return []Fact{ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked}}
+	return []state.Fact{state.ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked}}
 }
 
 // unfinished looks at what has been done about one member and has not shown yet. Busy says that the cluster must show
 // it before anything else is changed.
-func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, busy bool) {
-	p, seat := role.Program, w.seat(role, m)
+func (w *pass) unfinished(role *field.Role, r *state.Role, m *state.Member) (facts []state.Fact, busy bool) {
+	p, seat := role.Program, w.Seat(role, m)
 	known := r.Roster != nil
 	switch {
 	case m.Left:
@@ -167,13 +168,13 @@ func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, b
 		if i := m.Steps[order.Leave]; i > 0 && i < len(p.Leave) && due(order.Leave, p.Leave[i]) == afterStop {
 			return w.dismiss(role, m), true
 		}
-		return []Fact{MemberLeft{Member: m.Name}}, true
+		return []state.Fact{state.MemberLeft{Member: m.Name}}, true
 	case !m.Leaving && (m.Unsettled == order.Join || m.Unsettled == order.Promote):
 		return w.ask(role, m, m.Unsettled, m.Steps[m.Unsettled], ""), true
 	case m.Leaving:
 		return nil, m.Steps[order.Leave] >= len(p.Leave) && len(p.Leave) > 0 // its list shall show it
 	case !m.Founding && !m.Admitted && m.Steps[order.Join] == w.firstAfterStart(p) && m.Steps[order.Join] > 0:
-		return []Fact{admitted(role, m)}, true
+		return []state.Fact{admitted(role, m)}, true
 	case !m.Founding && m.Admitted && m.Steps[order.Join] >= len(p.Join) && known && !m.Listed:
 		return nil, true
 	case len(p.Promote) > 0 && m.Steps[order.Promote] >= len(p.Promote) && known && seat == membership.Learner:
@@ -183,7 +184,7 @@ func (w *work) unfinished(role *field.Role, r *Role, m *Member) (facts []Fact, b
 }
 
 // firstAfterStart counts the steps of joining that come before the start.
-func (w *work) firstAfterStart(p *field.Program) int {
+func (w *pass) firstAfterStart(p *field.Program) int {
 	for i, step := range p.Join {
 		if due(order.Join, step) != beforeStart {
 			return i
@@ -193,31 +194,31 @@ func (w *work) firstAfterStart(p *field.Program) int {
 }
 
 // dismiss takes a member out of its cluster. Its agent knows before the cluster does that it shall not start it again.
-func (w *work) dismiss(role *field.Role, m *Member) []Fact {
+func (w *pass) dismiss(role *field.Role, m *state.Member) []state.Fact {
 	reachable := !w.Nodes[m.Node].Dark
 	if reachable && m.Ordered.Want == order.Run && !m.Ordered.Final {
 		o := w.order(m, order.Run, "it leaves "+string(role.Name))
 		o.Order.Final = true
-		return []Fact{o}
+		return []state.Fact{o}
 	}
 	if reachable && m.Ordered.Revision > m.Taken {
 		return nil
 	}
 	i := m.Steps[order.Leave]
 	if len(role.Program.Leave) == 0 {
-		return []Fact{MemberLeft{Member: m.Name}}
+		return []state.Fact{state.MemberLeft{Member: m.Name}}
 	}
 	if i >= len(role.Program.Leave) {
 		return nil
 	}
 	if next := w.nextOf(role.Program.Leave, i, m); next != i {
-		return []Fact{StepsSkipped{Member: m.Name, Procedure: order.Leave, Done: next}}
+		return []state.Fact{state.StepsSkipped{Member: m.Name, Procedure: order.Leave, Done: next}}
 	}
 	if reachable && due(order.Leave, role.Program.Leave[i]) == afterStop {
 		if m.Ordered.Want == order.Run {
-			return []Fact{w.order(m, order.Stop, "it leaves "+string(role.Name))}
+			return []state.Fact{w.order(m, order.Stop, "it leaves "+string(role.Name))}
 		}
-		if m.Phase != Stopped {
+		if m.Phase != state.Stopped {
 			return nil
 		}
 	}
@@ -225,7 +226,7 @@ func (w *work) dismiss(role *field.Role, m *Member) []Fact {
 }
 
 // nextOf gives the next step of leaving, from one on, that is for a member as it is: live or dead.
-func (w *work) nextOf(steps []field.Step, from int, m *Member) int {
+func (w *pass) nextOf(steps []field.Step, from int, m *state.Member) int {
 	for i, s := range steps[from:] {
 		if s.Of == "" || (s.Of == "live") == m.Lived {
 			return from + i
@@ -235,8 +236,8 @@ func (w *work) nextOf(steps []field.Step, from int, m *Member) int {
 }
 
 // admitted says that a member may be started, and how much of joining is to be done in all.
-func admitted(role *field.Role, m *Member) MemberAdmitted {
-	return MemberAdmitted{Member: m.Name, Steps: len(role.Program.Join)}
+func admitted(role *field.Role, m *state.Member) state.MemberAdmitted {
+	return state.MemberAdmitted{Member: m.Name, Steps: len(role.Program.Join)}
 }
 
 // handOverTries is how often a leader that leaves is asked to hand over before it leaves without.
@@ -251,8 +252,8 @@ const (
 )
 
 // ask has one step of a procedure carried out by the agent of whoever is to be called.
-func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index int, target field.MemberName) []Fact {
-	r := w.role(role.Name)
+func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure, index int, target field.MemberName) []state.Fact {
+	r := w.RoleOf(role.Name)
 	steps := render.Steps(role.Program, procedure)
 	if m.Stuck || index >= len(steps) {
 		return nil
@@ -264,7 +265,7 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 	}
 	settle := m.Leaving && procedure == order.Join
 	if before := w.Members[m.LastAsked]; settle && before != nil {
-		if before.Phase != Gone && !w.Nodes[before.Node].Dark {
+		if before.Phase != state.Gone && !w.Nodes[before.Node].Dark {
 			asked = before // its agent then stops trying
 		} else {
 			lag = triesOn // so that it has stopped trying by itself
@@ -294,16 +295,16 @@ func (w *work) ask(role *field.Role, m *Member, procedure order.Procedure, index
 		Last: index == len(steps)-1, Again: m.Unsettled == procedure, Do: step,
 		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
 	op.Settle, op.Lag = settle, lag
-	return []Fact{OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
+	return []state.Fact{state.OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
 }
 
 // admits is who leads as a member joins; where nobody does, another member that works.
-func (w *work) admits(role *field.Role, m *Member) field.MemberName {
-	if leader := w.role(role.Name).Leader; leader != "" {
+func (w *pass) admits(role *field.Role, m *state.Member) field.MemberName {
+	if leader := w.RoleOf(role.Name).Leader; leader != "" {
 		return leader
 	}
 	for _, o := range w.members[role.Name] {
-		if o != m && !o.Leaving && w.works(o) && w.seat(role, o) == membership.Voter {
+		if o != m && !o.Leaving && w.Works(o) && w.Seat(role, o) == membership.Voter {
 			return o.Name
 		}
 	}
@@ -311,12 +312,14 @@ func (w *work) admits(role *field.Role, m *Member) field.MemberName {
 }
 
 // whom finds the member that a step is carried out on, or says for what it waits.
-func (w *work) whom(role *field.Role, m *Member, step field.Step) (*Member, string) {
-	fit := func(o *Member) bool { return o != nil && o != m && w.works(o) && w.seat(role, o) == membership.Voter }
-	leader := w.Members[w.role(role.Name).Leader]
+func (w *pass) whom(role *field.Role, m *state.Member, step field.Step) (*state.Member, string) {
+	fit := func(o *state.Member) bool {
+		return o != nil && o != m && w.Works(o) && w.Seat(role, o) == membership.Voter
+	}
+	leader := w.Members[w.RoleOf(role.Name).Leader]
 	switch step.On {
 	case "leader":
-		if leader != nil && w.works(leader) {
+		if leader != nil && w.Works(leader) {
 			return leader, ""
 		}
 		if role.Program.Leader != nil {

@@ -6,16 +6,17 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 )
 
 // halt stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
 // last.
-func (w *work) halt() []Fact {
-	pending := func(m *Member) bool { return m.Halted && m.Phase != Stopped && m.Ordered.Want != "" }
-	var facts []Fact
+func (w *pass) halt() []state.Fact {
+	pending := func(m *state.Member) bool { return m.Halted && m.Phase != state.Stopped && m.Ordered.Want != "" }
+	var facts []state.Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
 		oneByOne := w.Field.Role(role) != nil && w.Field.Role(role).StopsOneByOne()
-		if oneByOne && slices.ContainsFunc(w.members[role], func(m *Member) bool { return w.ending(m) && m.Halted }) {
+		if oneByOne && slices.ContainsFunc(w.members[role], func(m *state.Member) bool { return w.ending(m) && m.Halted }) {
 			continue
 		}
 		for _, m := range w.members[role] {
@@ -32,21 +33,21 @@ func (w *work) halt() []Fact {
 }
 
 // ending tells whether a member that was told to stop is still to be seen to have stopped.
-func (w *work) ending(m *Member) bool {
-	return m.Ordered.Want == order.Stop && m.Phase != Stopped && m.Phase != Gone && !w.Nodes[m.Node].Dark
+func (w *pass) ending(m *state.Member) bool {
+	return m.Ordered.Want == order.Stop && m.Phase != state.Stopped && m.Phase != state.Gone && !w.Nodes[m.Node].Dark
 }
 
 // othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends
 // first hands over to members that are ending too.
-func (w *work) othersFirst(m *Member, pending func(*Member) bool) bool {
-	if w.role(m.Role).Leader != m.Name {
+func (w *pass) othersFirst(m *state.Member, pending func(*state.Member) bool) bool {
+	if w.RoleOf(m.Role).Leader != m.Name {
 		return false
 	}
-	return slices.ContainsFunc(w.members[m.Role], func(o *Member) bool { return o != m && pending(o) && w.PhaseOf(o) != Unknown })
+	return slices.ContainsFunc(w.members[m.Role], func(o *state.Member) bool { return o != m && pending(o) && w.PhaseOf(o) != state.Unknown })
 }
 
 // dependantsLeft tells whether a role that waits on this one still has members to be dealt with.
-func (w *work) dependantsLeft(on field.RoleName, pending func(*Member) bool) bool {
+func (w *pass) dependantsLeft(on field.RoleName, pending func(*state.Member) bool) bool {
 	for role, members := range w.members {
 		if w.waitsOn(role, on) && slices.ContainsFunc(members, pending) {
 			return true

@@ -9,8 +9,9 @@ import (
 	"strconv"
 	"strings"
 
+	"lanternfield/internal/core/review"
+
 	"lanternfield/internal/core/arrange"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
@@ -216,7 +217,7 @@ func (d *draft) cut(path []field.RoleName) []Edit {
 
 func templates(d *draft) []Finding {
 	var found []Finding
-	for _, e := range engine.TryTemplates(d.Field, d.plan.Adds, d.whole) {
+	for _, e := range review.TryTemplates(d.Field, d.plan.Adds, d.whole) {
 		if n := len(e.Path); n > 3 && e.Path[n-1] == "port" { // no template: the name of a port
 			found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
 				Text: fmt.Sprintf("%s of %s asks a port that its program does not have: %v", askWords(e.Path[1:n-2]), e.Role, e.Err), Mend: "correct the name of the port"})

@@ -12,6 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -144,7 +147,7 @@ func (s *script) do(t *testing.T, line string) string {
 		draft.Nodes, draft.Roles, draft.Place = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles), maps.Clone(s.draft.Place)
 		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script"}))
 	case "review":
-		r, err := engine.Review(s.State, &s.draft)
+		r, err := review.Of(s.State, &s.draft)
 		if err != nil {
 			return answer(err)
 		}
@@ -236,7 +239,7 @@ func (s *script) do(t *testing.T, line string) string {
 		p.Ports = map[string]field.Port{"main": {Port: n}}
 		r.Program = &p
 	case "accept": // keeps the review that is seen now
-		r, err := engine.Review(s.State, &s.draft)
+		r, err := review.Of(s.State, &s.draft)
 		s.seen = r
 		return answer(err)
 	case "deploy-accepted":
@@ -250,7 +253,7 @@ func (s *script) do(t *testing.T, line string) string {
 		}
 		return answer(s.Do(engine.Resume{Members: all, Without: []field.MemberName{field.MemberName(args[1])}}))
 	case "pending":
-		r, err := engine.Review(s.State, &s.draft)
+		r, err := review.Of(s.State, &s.draft)
 		if err != nil {
 			return answer(err)
 		}
@@ -405,7 +408,7 @@ func (s *script) journal() string {
 	var b strings.Builder
 	for _, e := range s.Log[s.said:] {
 		switch e.Fact.(type) {
-		case engine.Heard, engine.OrderTaken:
+		case state.Heard, state.OrderTaken:
 			continue
 		}
 		fmt.Fprintf(&b, "%6d ms  %s\n", e.At.Sub(begin).Milliseconds(), e.Fact.Sentence())

@@ -9,6 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -50,7 +54,7 @@ func votingWorld(t *testing.T, f *field.Field) *World {
 	if err := deploy(t, w, f); err != nil {
 		t.Fatal(err)
 	}
-	if !w.Until(settled(w, engine.StateConverged), time.Minute) {
+	if !w.Until(settled(w, snapshot.Converged), time.Minute) {
 		t.Fatalf("at first: %s: %s", w.Snapshot().State, w.Snapshot().Verdict)
 	}
 	return w
@@ -61,8 +65,8 @@ func sameList(t *testing.T, w *World) {
 	t.Helper()
 	c := w.Cluster("wardens")
 	var want []field.MemberName
-	for _, m := range engine.SortedMembers(w.State) {
-		if m.Role == "wardens" && m.Phase != engine.Gone {
+	for _, m := range state.SortedMembers(w.State) {
+		if m.Role == "wardens" && m.Phase != state.Gone {
 			want = append(want, m.Name)
 		}
 	}
@@ -86,7 +90,7 @@ func TestControllerMayDieAfterEveryEventOfAChangeOfVoters(t *testing.T) {
 		if err := deploy(t, w, f); err != nil {
 			t.Fatal(err)
 		}
-		w.Until(func() bool { return w.Dead || dieAfter <= len(w.Log) && settled(w, engine.StateConverged)() }, 20*time.Second)
+		w.Until(func() bool { return w.Dead || dieAfter <= len(w.Log) && settled(w, snapshot.Converged)() }, 20*time.Second)
 		if w.Dead {
 			w.Run(300 * time.Millisecond) // what is under way goes on without it
 			w.TakeOver()
@@ -96,7 +100,7 @@ func TestControllerMayDieAfterEveryEventOfAChangeOfVoters(t *testing.T) {
 				}
 			}
 		}
-		if !w.Until(settled(w, engine.StateConverged), time.Minute) {
+		if !w.Until(settled(w, snapshot.Converged), time.Minute) {
 			t.Fatalf("controller dead after event %d: %s: %s", dieAfter, w.Snapshot().State, w.Snapshot().Verdict)
 		}
 		sameList(t, w)
@@ -107,7 +111,7 @@ func TestControllerMayDieAfterEveryEventOfAChangeOfVoters(t *testing.T) {
 	carry(whole, out, 0)
 	middle := len(whole.Log)
 	carry(whole, in, 0)
-	if gone := whole.State.Members["wardens-1"]; gone.Phase != engine.Gone {
+	if gone := whole.State.Members["wardens-1"]; gone.Phase != state.Gone {
 		t.Fatalf("the leader, wardens-1, is %s and should have left", gone.Phase)
 	}
 	for n := first + 1; n <= len(whole.Log); n++ {
@@ -148,7 +152,7 @@ func TestRandomHistoriesOfVoters(t *testing.T) {
 			theSameTwice(t, w)
 			makeWhole(t, w)
 			for _, e := range w.Log {
-				if done, ok := e.Fact.(engine.OperationDone); ok && done.Procedure != order.HandOver {
+				if done, ok := e.Fact.(state.OperationDone); ok && done.Procedure != order.HandOver {
 					changes++
 				}
 			}
@@ -161,17 +165,17 @@ func TestRandomHistoriesOfVoters(t *testing.T) {
 func theSameTwice(t *testing.T, w *World) {
 	t.Helper()
 	now := w.Snapshot()
-	again, err := json.Marshal(engine.Snap(engine.Rewind(w.Log, w.Now), now.At))
+	again, err := json.Marshal(snapshot.Of(state.Rewind(w.Log, w.Now), now.At))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if direct, _ := json.Marshal(engine.Snap(w.State, now.At)); string(direct) != string(again) {
+	if direct, _ := json.Marshal(snapshot.Of(w.State, now.At)); string(direct) != string(again) {
 		t.Errorf("rewound to now it is\n%s\nand it is\n%s", again, direct)
 	}
 	draft := *w.State.Field
 	draft.Roles = slices.Clone(draft.Roles)
 	draft.Roles[0].Members += 2
-	review, err := engine.Review(w.State, &draft)
+	review, err := review.Of(w.State, &draft)
 	if err != nil {
 		return // it is refused just now
 	}
@@ -181,7 +185,7 @@ func theSameTwice(t *testing.T, w *World) {
 			told = append(told, fmt.Sprint(s.Kind, s.Member, s.Node))
 		}
 	}
-	for _, s := range plan.Preview(&draft, engine.Snap(w.State, now.At).Live()).Steps {
+	for _, s := range plan.Preview(&draft, snapshot.Of(w.State, now.At).Live()).Steps {
 		seen = append(seen, fmt.Sprint(s.Kind, s.Member, s.Node))
 	}
 	slices.Sort(told)
@@ -194,7 +198,7 @@ func theSameTwice(t *testing.T, w *World) {
 // happen lets one thing happen.
 func happen(t *testing.T, w *World, random *rand.Rand) {
 	t.Helper()
-	members := engine.SortedMembers(w.State)
+	members := state.SortedMembers(w.State)
 	m := members[random.IntN(len(members))]
 	nodes := voting(1, 1).Nodes
 	n := nodes[random.IntN(len(nodes))].Name
@@ -277,7 +281,7 @@ func makeWhole(t *testing.T, w *World) {
 	if err != nil {
 		t.Fatalf("in the end: %v; %s: %s", err, w.Snapshot().State, w.Snapshot().Verdict)
 	}
-	if !w.Until(settled(w, engine.StateConverged), 10*time.Minute) {
+	if !w.Until(settled(w, snapshot.Converged), 10*time.Minute) {
 		t.Fatalf("in the end: %s: %s", w.Snapshot().State, w.Snapshot().Verdict)
 	}
 	sameList(t, w)
@@ -292,7 +296,7 @@ func numbersGivenOnce(t *testing.T, w *World) {
 	t.Helper()
 	names := map[field.MemberName]bool{}
 	for _, e := range w.Log {
-		if p, ok := e.Fact.(engine.MemberPlanned); ok {
+		if p, ok := e.Fact.(state.MemberPlanned); ok {
 			if names[p.Name] {
 				t.Errorf("%s was given out twice", p.Name)
 			}

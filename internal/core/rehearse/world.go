@@ -8,6 +8,9 @@ import (
 	"slices"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -15,8 +18,8 @@ import (
 
 // World is simulated nodes under the care of a simulated controller.
 type World struct {
-	State *engine.State
-	Log   []engine.Event
+	State *state.State
+	Log   []state.Event
 	Now   time.Time
 
 	// ReadyAfter is how long members of a role take from their start to being lit.
@@ -84,15 +87,15 @@ const (
 
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
-	return &World{State: engine.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
+	return &World{State: state.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
 		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
 }
 
 // Bindings gives simulated addresses to all nodes of a field.
-func Bindings(f *field.Field) map[field.NodeName]engine.Binding {
-	out := map[field.NodeName]engine.Binding{}
+func Bindings(f *field.Field) map[field.NodeName]state.Binding {
+	out := map[field.NodeName]state.Binding{}
 	for i, n := range f.Possible() {
-		out[n.Name] = engine.Binding{Address: fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), Dir: "/rehearsal/" + string(n.Name)}
+		out[n.Name] = state.Binding{Address: fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), Dir: "/rehearsal/" + string(n.Name)}
 	}
 	return out
 }
@@ -100,9 +103,9 @@ func Bindings(f *field.Field) map[field.NodeName]engine.Binding {
 // TakeOver starts a controller: at first, or after one has died. A new one knows what is in the log and nothing else.
 func (w *World) TakeOver() {
 	w.Dead, w.DieAfter = false, 0
-	w.State = engine.NewState()
+	w.State = state.NewState()
 	for _, e := range w.Log {
-		engine.Apply(w.State, e)
+		state.Apply(w.State, e)
 	}
 	w.Do(engine.TakeOver{By: "a rehearsed controller"})
 	for _, name := range slices.Sorted(maps.Keys(w.State.Nodes)) {
@@ -387,7 +390,7 @@ func (w *World) deliver(n *node) {
 }
 
 // Snapshot is the field as the controller sees it.
-func (w *World) Snapshot() *engine.Snapshot { return engine.Snap(w.State, w.Now) }
+func (w *World) Snapshot() *snapshot.Snapshot { return snapshot.Of(w.State, w.Now) }
 
 // Overlaps names the members of which two processes ever lived at the same time.
 func (w *World) Overlaps() []field.MemberName {

@@ -9,6 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 )
@@ -27,14 +30,14 @@ func ferries() *field.Field {
 	return f
 }
 
-func settled(w *World, want engine.FieldState) func() bool {
+func settled(w *World, want snapshot.Condition) func() bool {
 	return func() bool { s := w.Snapshot(); return s.State == want && !s.Rollout.Active }
 }
 
 // outcome is what a history leads to, as far as it must not depend on who died when.
 func outcome(w *World) string {
 	var lines []string
-	for _, m := range engine.SortedMembers(w.State) {
+	for _, m := range state.SortedMembers(w.State) {
 		lines = append(lines, fmt.Sprintf("%s on %s %s founding=%v", m.Name, m.Node, m.Phase, m.Founding))
 	}
 	return strings.Join(lines, "\n")
@@ -60,7 +63,7 @@ func deployed(t *testing.T, dieAfter int) *World {
 			order()
 		}
 	}
-	if !w.Until(settled(w, engine.StateConverged), time.Minute) {
+	if !w.Until(settled(w, snapshot.Converged), time.Minute) {
 		t.Fatalf("controller dead after event %d: %s: %s", dieAfter, w.Snapshot().State, w.Snapshot().Verdict)
 	}
 	return w
@@ -92,7 +95,7 @@ func TestControllerMayDieAfterEveryEventOfARetire(t *testing.T) {
 		if w.Dead {
 			w.TakeOver()
 		}
-		if !w.Until(settled(w, engine.StateRetired), time.Minute) {
+		if !w.Until(settled(w, snapshot.Retired), time.Minute) {
 			t.Fatalf("controller dead after event %d: %s: %s", dieAfter, w.Snapshot().State, w.Snapshot().Verdict)
 		}
 		return w
@@ -115,7 +118,7 @@ func TestRandomHistories(t *testing.T) {
 			w := deployed(t, 0)
 			f := ferries()
 			for range 30 {
-				members := engine.SortedMembers(w.State)
+				members := state.SortedMembers(w.State)
 				m := members[random.IntN(len(members))]
 				switch random.IntN(9) {
 				case 0, 1:
@@ -151,7 +154,7 @@ func TestRandomHistories(t *testing.T) {
 			if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
 				t.Fatal(err)
 			}
-			if !w.Until(settled(w, engine.StateConverged), 5*time.Minute) {
+			if !w.Until(settled(w, snapshot.Converged), 5*time.Minute) {
 				t.Fatalf("%s: %s", w.Snapshot().State, w.Snapshot().Verdict)
 			}
 			if bad := w.Overlaps(); len(bad) > 0 {
@@ -171,19 +174,19 @@ func TestRandomHistories(t *testing.T) {
 // TestFoldingTheLogGivesTheState shows that a state is nothing but its events, also after they were stored.
 func TestFoldingTheLogGivesTheState(t *testing.T) {
 	w := deployed(t, 0)
-	folded := engine.NewState()
+	folded := state.NewState()
 	for _, e := range w.Log {
-		kind, data, err := engine.EncodeFact(e.Fact)
+		kind, data, err := state.EncodeFact(e.Fact)
 		if err != nil {
 			t.Fatal(err)
 		}
-		fact, err := engine.DecodeFact(kind, data)
+		fact, err := state.DecodeFact(kind, data)
 		if err != nil {
 			t.Fatal(err)
 		}
-		engine.Apply(folded, engine.Event{At: e.At, Fact: fact})
+		state.Apply(folded, state.Event{At: e.At, Fact: fact})
 	}
-	got, want := fmt.Sprintf("%+v", engine.Snap(folded, w.Now)), fmt.Sprintf("%+v", w.Snapshot())
+	got, want := fmt.Sprintf("%+v", snapshot.Of(folded, w.Now)), fmt.Sprintf("%+v", w.Snapshot())
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -201,7 +204,7 @@ func TestOldLogsAreStillRead(t *testing.T) {
 		w.Run(500 * time.Millisecond)
 		var b strings.Builder
 		for _, e := range w.Log {
-			kind, data, err := engine.EncodeFact(e.Fact)
+			kind, data, err := state.EncodeFact(e.Fact)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -217,22 +220,22 @@ func TestOldLogsAreStillRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := engine.NewState()
+	s := state.NewState()
 	var last time.Time
 	for _, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
 		parts := strings.SplitN(line, "\t", 3)
-		fact, err := engine.DecodeFact(parts[1], []byte(parts[2]))
+		fact, err := state.DecodeFact(parts[1], []byte(parts[2]))
 		if err != nil {
 			t.Fatal(err)
 		}
 		var nanos int64
 		fmt.Sscan(parts[0], &nanos)
 		last = time.Unix(0, nanos).UTC()
-		engine.Apply(s, engine.Event{At: last, Fact: fact})
+		state.Apply(s, state.Event{At: last, Fact: fact})
 	}
-	snap := engine.Snap(s, last)
+	snap := snapshot.Of(s, last)
 	want := "9 of 10 lit · relays-1 is dark: was killed by signal 9 (KILL)"
-	if snap.State != engine.StateDegraded || snap.Verdict != want || len(snap.Members) != 10 || snap.Roles[0].Leader != "wardens-2" {
+	if snap.State != snapshot.Degraded || snap.Verdict != want || len(snap.Members) != 10 || snap.Roles[0].Leader != "wardens-2" {
 		t.Errorf("got %s: %s (%d members, leader %s)", snap.State, snap.Verdict, len(snap.Members), snap.Roles[0].Leader)
 	}
 }

@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"slices"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/layered"
 )
@@ -24,14 +25,14 @@ type Wire struct {
 
 // Graph is roles in the order of deployment, from left to right: each stands in the stage in which it is started.
 type Graph struct {
-	Roles  []engine.RoleView
+	Roles  []snapshot.RoleView
 	Stages [][]int // the roles of each stage, by their places in Roles, as they are to be drawn
 	Wires  []Wire
 	Lay    layered.Layout // breadth counts in roles: one and a gap of a half take two units
 }
 
 // Of lays out the wiring of roles.
-func Of(roles []engine.RoleView) *Graph {
+func Of(roles []snapshot.RoleView) *Graph {
 	g := &Graph{Roles: roles}
 	at := map[field.RoleName]int{}
 	var nodes []layered.Node

@@ -3,16 +3,18 @@ package wiring
 import (
 	"testing"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
 func TestRolesStandInTheirStagesWithGatesBetweenThem(t *testing.T) {
-	g := Of([]engine.RoleView{
+	g := Of([]snapshot.RoleView{
 		{Role: "wardens", Stage: 1},
 		{Role: "lookout", Stage: 1, Knows: []field.RoleName{"relays", "nobody"}},
-		{Role: "relays", Stage: 2, Gates: []engine.GateView{{On: "wardens", Gate: "quorum", Have: 2, Need: 2, Open: true}}},
-		{Role: "crews", Stage: 5, Gates: []engine.GateView{{On: "relays", Gate: "first", Need: 1}, {On: "wardens", Gate: "quorum", Have: 2, Need: 2, Open: true}}, Knows: []field.RoleName{"relays"}},
+		{Role: "relays", Stage: 2, Gates: []state.Gate{{On: "wardens", Gate: "quorum", Have: 2, Need: 2, Open: true}}},
+		{Role: "crews", Stage: 5, Gates: []state.Gate{{On: "relays", Gate: "first", Need: 1}, {On: "wardens", Gate: "quorum", Have: 2, Need: 2, Open: true}}, Knows: []field.RoleName{"relays"}},
 	})
 	if len(g.Stages) != 3 || len(g.Stages[0]) != 2 || len(g.Stages[2]) != 1 {
 		t.Fatalf("got %v", g.Stages)

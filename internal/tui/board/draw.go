@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/look"
 )
@@ -137,7 +139,7 @@ func (m *Model) beside(l layout, s span, c Cursor) bool {
 
 // drawMeters draws what is kept free for members on a post, of its CPU and its memory.
 func (m *Model) drawMeters(g *grid.Grid, k look.Look, l layout, s span, p Post) {
-	var used, offered engine.NodeView
+	var used, offered snapshot.NodeView
 	for _, n := range p.Nodes {
 		used.Used.CPU += n.Used.CPU
 		used.Used.Memory += n.Used.Memory
@@ -290,7 +292,7 @@ func (r *Role) supposed() string {
 
 // waiting words the first gate that keeps members of the role from being started.
 func (r *Role) waiting() string {
-	if !slices.ContainsFunc(r.Members, func(m Member) bool { return m.Phase == engine.Planned && !m.Unsent }) {
+	if !slices.ContainsFunc(r.Members, func(m Member) bool { return m.Phase == state.Planned && !m.Unsent }) {
 		return ""
 	}
 	for _, g := range r.Gates {

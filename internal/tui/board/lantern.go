@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/look"
 )
@@ -100,7 +101,7 @@ func brackets(g *grid.Grid, k look.Look, left, right, y int) {
 func lampOf(k look.Look, m *Member) look.Lamp {
 	lamp := k.LampOf(m.Phase, m.Leads)
 	if m.Lost {
-		lamp = k.LampOf(engine.Failed, false)
+		lamp = k.LampOf(state.Failed, false)
 		lamp.Glow = k.Ink
 	}
 	if m.Unsent {
@@ -111,14 +112,14 @@ func lampOf(k look.Look, m *Member) look.Lamp {
 
 // urgency orders lanterns by how much they want to be seen.
 func urgency(m *Member) int {
-	return slices.Index([]engine.Phase{engine.Gone, engine.Ready, engine.Planned, engine.Stopped, engine.Stopping, engine.Draining, engine.Joining,
-		engine.Starting, engine.Placing, engine.Unknown, engine.Unready, engine.Failed}, m.Phase)
+	return slices.Index([]state.Phase{state.Gone, state.Ready, state.Planned, state.Stopped, state.Stopping, state.Draining, state.Joining,
+		state.Starting, state.Placing, state.Unknown, state.Unready, state.Failed}, m.Phase)
 }
 
 // drawLantern draws one lantern around its middle: a cap that hangs on the post, the light, the glow below, its name.
 func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen, carried bool) {
 	lamp := lampOf(k, m)
-	body := grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: m.Phase == engine.Ready}
+	body := grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: m.Phase == state.Ready}
 	half, up := s.width/2, s.height/2
 	for j := -up; j <= up; j++ {
 		for i := -half; i <= half; i++ {
@@ -131,7 +132,7 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 		}
 	}
 	shape := body
-	if s.width > 3 && !m.Unsent && m.Phase == engine.Ready && !k.Flat {
+	if s.width > 3 && !m.Unsent && m.Phase == state.Ready && !k.Flat {
 		shape.Bg = grid.Mix(lamp.Glow, lamp.Color, 0.16)
 		g.Set(x-1, y, ' ', shape)
 		g.Set(x+1, y, ' ', shape)
@@ -219,7 +220,7 @@ func drawFolded(g *grid.Grid, k look.Look, l layout, p span, y int, here []*Memb
 			lamp := lampOf(k, m)
 			lines := min(perRow, len(here)-i/perRow*perRow)
 			x := p.x + 1 + (wide-lines)/2 + i%perRow
-			g.Set(x, y-(need-1)/2+i/perRow, lamp.Shape, grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: m.Phase == engine.Ready})
+			g.Set(x, y-(need-1)/2+i/perRow, lamp.Shape, grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: m.Phase == state.Ready})
 		}
 		return
 	}

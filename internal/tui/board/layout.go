@@ -3,7 +3,8 @@ package board
 import (
 	"slices"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/core/field"
 )
 
@@ -58,7 +59,7 @@ func (m *Model) layout(a Area, c Cursor) layout {
 	l := layout{Area: a, margin: margin(a.W)}
 	l.spread(m, c)
 	sized := slices.ContainsFunc(m.Zones, func(z Zone) bool {
-		return slices.ContainsFunc(z.Nodes, func(n engine.NodeView) bool { return n.Offered.CPU > 0 || n.Offered.Memory > 0 })
+		return slices.ContainsFunc(z.Nodes, func(n snapshot.NodeView) bool { return n.Offered.CPU > 0 || n.Offered.Memory > 0 })
 	})
 	l.meters = a.H >= 13 && sized
 	l.top = 2

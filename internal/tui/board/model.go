@@ -7,7 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/whatif"
@@ -17,7 +19,7 @@ import (
 type Model struct {
 	Zones []Zone
 	Roles []Role
-	Snap  *engine.Snapshot
+	Snap  *snapshot.Snapshot
 	// Added and Removed count the draft's unsent members.
 	Added, Removed, Changed int
 
@@ -36,12 +38,12 @@ type Model struct {
 // Zone is a zone with its nodes, in the order of the file.
 type Zone struct {
 	Name  field.ZoneName
-	Nodes []engine.NodeView
+	Nodes []snapshot.NodeView
 }
 
 // Role is a row.
 type Role struct {
-	engine.RoleView
+	snapshot.RoleView
 	Draft   int // members that the draft wants
 	Members []Member
 
@@ -52,10 +54,10 @@ type Role struct {
 
 // Member is a lantern.
 type Member struct {
-	*engine.MemberView      // of the snapshot; never changed here
-	Unsent             bool // only the draft has it
-	Removal            bool // the draft has it no more
-	Pinned             bool // the draft says by hand where it stands
+	*snapshot.MemberView      // of the snapshot; never changed here
+	Unsent               bool // only the draft has it
+	Removal              bool // the draft has it no more
+	Pinned               bool // the draft says by hand where it stands
 
 	Lost      bool // would go dark by the failure that is supposed
 	Concerned bool // is what a finding speaks of
@@ -66,13 +68,13 @@ type Member struct {
 }
 
 // Build lays the draft over the live field. Draft and review may be nil.
-func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Model {
+func Build(snap *snapshot.Snapshot, draft *field.Field, review *plan.Review) *Model {
 	m := &Model{Snap: snap}
 	live := snap
-	if draft != nil && (snap.State == engine.StateDraft || snap.State == engine.StateRetired || len(snap.Roles) == 0) {
-		live = engine.SnapDraft(draft, snap.At)
+	if draft != nil && (snap.State == snapshot.Draft || snap.State == snapshot.Retired || len(snap.Roles) == 0) {
+		live = snapshot.OfDraft(draft, snap.At)
 		m.Snap = live
-		if snap.State == engine.StateRetired {
+		if snap.State == snapshot.Retired {
 			live.State, live.Verdict = snap.State, snap.Verdict
 		}
 	}
@@ -86,7 +88,7 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 		n := &live.Nodes[i]
 		if _, ok := m.zone[n.Zone]; !ok {
 			m.zone[n.Zone] = len(m.Zones)
-			m.Zones = append(m.Zones, Zone{Name: n.Zone, Nodes: make([]engine.NodeView, 0, perZone[n.Zone])})
+			m.Zones = append(m.Zones, Zone{Name: n.Zone, Nodes: make([]snapshot.NodeView, 0, perZone[n.Zone])})
 		}
 		m.addNode(*n)
 	}
@@ -119,7 +121,7 @@ func Build(snap *engine.Snapshot, draft *field.Field, review *plan.Review) *Mode
 		if !ok { // the draft that was deployed has its role no more; it is still there
 			i, ok = len(m.Roles), true
 			rows[member.Role] = i
-			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: member.Role, Survives: -1, Halted: true, Stage: 1 << 20}})
+			m.Roles = append(m.Roles, Role{RoleView: snapshot.RoleView{Role: member.Role, Survives: -1, Halted: true, Stage: 1 << 20}})
 		}
 		m.Roles[i].Members = append(m.Roles[i].Members, Member{MemberView: member, Removal: removed[member.Member]})
 	}
@@ -137,7 +139,7 @@ func (m *Model) Scene() *whatif.Scene {
 	if m.scene != nil {
 		return m.scene
 	}
-	draft := m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired
+	draft := m.Snap.State == snapshot.Draft || m.Snap.State == snapshot.Retired
 	s := &whatif.Scene{}
 	m.scene = s
 	for i := range m.Roles {
@@ -153,7 +155,7 @@ func (m *Model) Scene() *whatif.Scene {
 				node, zone = "", ""
 			}
 			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: node, Zone: zone,
-				Works: draft || x.Phase == engine.Ready, Leads: x.Leads, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
+				Works: draft || x.Phase == state.Ready, Leads: x.Leads, Votes: len(r.Roster) == 0 || x.Seat == "voter"})
 		}
 	}
 	return s
@@ -230,7 +232,7 @@ func (m *Model) Concern(role field.RoleName, members []field.MemberName) {
 	}
 }
 
-func (m *Model) addNode(n engine.NodeView) {
+func (m *Model) addNode(n snapshot.NodeView) {
 	i, ok := m.zone[n.Zone]
 	if !ok {
 		m.Zones = append(m.Zones, Zone{Name: n.Zone})
@@ -272,14 +274,14 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	sets := draft.Sets()
 	for _, n := range draft.Nodes {
 		if _, ok := m.node[n.Name]; !ok {
-			m.addNode(engine.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others})
+			m.addNode(snapshot.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others})
 		}
 	}
 	stages := plan.StageOf(draft)
 	for _, r := range draft.Roles {
 		i := slices.IndexFunc(m.Roles, func(row Role) bool { return row.Role == r.Name })
 		if i < 0 {
-			m.Roles = append(m.Roles, Role{RoleView: engine.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called(), Knows: r.Known(), Want: r.Members,
+			m.Roles = append(m.Roles, Role{RoleView: snapshot.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called(), Knows: r.Known(), Want: r.Members,
 				Gates: gatesOf(draft, &r)}})
 			i = len(m.Roles) - 1
 		}
@@ -301,18 +303,18 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 			continue
 		}
 		m.Added++
-		m.Roles[i].Members = append(m.Roles[i].Members, Member{Unsent: true, MemberView: &engine.MemberView{
-			Member: s.Member, Role: s.Role, Node: s.Node, Zone: s.Zone, Phase: engine.Planned}})
+		m.Roles[i].Members = append(m.Roles[i].Members, Member{Unsent: true, MemberView: &snapshot.MemberView{
+			Member: s.Member, Role: s.Role, Node: s.Node, Zone: s.Zone, Phase: state.Planned}})
 	}
 	m.reserve(draft)
 }
 
 // gatesOf are the gates of a role that only the draft has: nothing is there yet of what they wait for.
-func gatesOf(draft *field.Field, r *field.Role) []engine.GateView {
-	var gates []engine.GateView
+func gatesOf(draft *field.Field, r *field.Role) []state.Gate {
+	var gates []state.Gate
 	needs := draft.Needs(r)
 	for _, on := range slices.Sorted(maps.Keys(needs)) {
-		gates = append(gates, engine.GateView{On: on, Gate: needs[on], Need: 1})
+		gates = append(gates, state.Gate{On: on, Gate: needs[on], Need: 1})
 	}
 	return gates
 }

@@ -5,7 +5,10 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 )
@@ -20,9 +23,9 @@ func draft() *field.Field {
 	return f
 }
 
-func review(t *testing.T, f *field.Field) *plan.Review {
+func reviewed(t *testing.T, f *field.Field) *plan.Review {
 	t.Helper()
-	r, err := engine.Review(engine.NewState(), f)
+	r, err := review.Of(state.NewState(), f)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +34,7 @@ func review(t *testing.T, f *field.Field) *plan.Review {
 
 func TestADraftStandsOnTheBoardBeforeItIsDeployed(t *testing.T) {
 	f := draft()
-	m := Build(&engine.Snapshot{State: engine.StateDraft, At: noon}, f, review(t, f))
+	m := Build(&snapshot.Snapshot{State: snapshot.Draft, At: noon}, f, reviewed(t, f))
 	if len(m.Zones) != 2 || len(m.Zones[0].Nodes) != 2 || m.Zones[0].Nodes[1].Node != "gull-2" {
 		t.Errorf("zones: %+v", m.Zones)
 	}
@@ -54,9 +57,9 @@ func TestADraftStandsOnTheBoardBeforeItIsDeployed(t *testing.T) {
 
 func TestUnsentChangesLieOverTheLiveField(t *testing.T) {
 	f := draft()
-	live := engine.SnapDraft(f, noon)
-	live.State = engine.StateConverged
-	live.Members = []engine.MemberView{{Member: "wardens-1", Role: "wardens", Node: "gull-1", Phase: engine.Ready}, {Member: "crews-1", Role: "crews", Node: "gull-1", Phase: engine.Ready}}
+	live := snapshot.OfDraft(f, noon)
+	live.State = snapshot.Converged
+	live.Members = []snapshot.MemberView{{Member: "wardens-1", Role: "wardens", Node: "gull-1", Phase: state.Ready}, {Member: "crews-1", Role: "crews", Node: "gull-1", Phase: state.Ready}}
 	next := draft()
 	next.Nodes = append(next.Nodes, field.Node{Name: "puffin-1", Zone: "c"})
 	next.Roles = append(next.Roles, field.Role{Name: "lookout", Kind: field.Monitor, Members: 1, Program: &field.Program{Command: []string{"x"}}})
@@ -85,18 +88,18 @@ func TestUnsentChangesLieOverTheLiveField(t *testing.T) {
 
 // grove is a model of zones a, b, … with that many nodes each, and roles whose members stand on the nodes named.
 func grove(zones []int, roles ...[]string) *Model {
-	snap := &engine.Snapshot{State: engine.StateConverged, At: noon}
+	snap := &snapshot.Snapshot{State: snapshot.Converged, At: noon}
 	for z, n := range zones {
 		for i := range n {
 			zone := string(rune('a' + z))
-			snap.Nodes = append(snap.Nodes, engine.NodeView{Node: field.NodeName(fmt.Sprintf("%s-%d", zone, i+1)), Zone: field.ZoneName(zone)})
+			snap.Nodes = append(snap.Nodes, snapshot.NodeView{Node: field.NodeName(fmt.Sprintf("%s-%d", zone, i+1)), Zone: field.ZoneName(zone)})
 		}
 	}
 	for r, nodes := range roles {
 		role := field.RoleName(rune('r' + r))
-		snap.Roles = append(snap.Roles, engine.RoleView{Role: role, Want: len(nodes), Ready: len(nodes)})
+		snap.Roles = append(snap.Roles, snapshot.RoleView{Role: role, Want: len(nodes), Ready: len(nodes)})
 		for i, n := range nodes {
-			snap.Members = append(snap.Members, engine.MemberView{Member: role.Member(i + 1), Role: role, Node: field.NodeName(n), Phase: engine.Ready})
+			snap.Members = append(snap.Members, snapshot.MemberView{Member: role.Member(i + 1), Role: role, Node: field.NodeName(n), Phase: state.Ready})
 		}
 	}
 	return Build(snap, nil, nil)
@@ -161,7 +164,7 @@ func TestTheNextDarkLantern(t *testing.T) {
 	if _, ok := m.NextDark(Cursor{}); ok {
 		t.Error("all burn")
 	}
-	m.Roles[0].Members[1].Phase, m.Roles[1].Members[0].Phase = engine.Failed, engine.Unknown
+	m.Roles[0].Members[1].Phase, m.Roles[1].Members[0].Phase = state.Failed, state.Unknown
 	c := Cursor{Role: 0, Post: 0}
 	for i, want := range []field.MemberName{"r-2", "s-1", "r-2", "s-1"} {
 		ok := false
@@ -229,9 +232,9 @@ func TestWhatIsPointedAtIsWhatIsDrawn(t *testing.T) {
 }
 
 func TestTheMostUrgentLanternSpeaksForMany(t *testing.T) {
-	order := []engine.Phase{engine.Ready, engine.Planned, engine.Starting, engine.Unknown, engine.Failed}
+	order := []state.Phase{state.Ready, state.Planned, state.Starting, state.Unknown, state.Failed}
 	for i := 1; i < len(order); i++ {
-		a, b := &Member{MemberView: &engine.MemberView{Phase: order[i-1]}}, &Member{MemberView: &engine.MemberView{Phase: order[i]}}
+		a, b := &Member{MemberView: &snapshot.MemberView{Phase: order[i-1]}}, &Member{MemberView: &snapshot.MemberView{Phase: order[i]}}
 		if urgency(a) >= urgency(b) {
 			t.Errorf("%s is not less urgent than %s", order[i-1], order[i])
 		}

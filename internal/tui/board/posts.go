@@ -3,14 +3,16 @@ package board
 import (
 	"slices"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 )
 
 // Post is a column: a node, or a zone that is folded into one.
 type Post struct {
 	Zone   int // which of the model's zones it stands in
-	Nodes  []engine.NodeView
+	Nodes  []snapshot.NodeView
 	Folded bool
 }
 
@@ -293,7 +295,7 @@ func (m *Model) NextDark(c Cursor) (next Cursor, ok bool) {
 	for i := range m.Roles {
 		for j := range m.Roles[i].Members {
 			x := &m.Roles[i].Members[j]
-			if x.Phase == engine.Failed || x.Phase == engine.Unready || x.Phase == engine.Unknown {
+			if x.Phase == state.Failed || x.Phase == state.Unready || x.Phase == state.Unknown {
 				switch {
 				case passed:
 					return m.on(i, x), true
@@ -365,7 +367,7 @@ func (m *Model) Role(name field.RoleName) *Role {
 }
 
 // NodeView finds a node; nil when there is none.
-func (m *Model) NodeView(name field.NodeName) *engine.NodeView {
+func (m *Model) NodeView(name field.NodeName) *snapshot.NodeView {
 	if at, ok := m.node[name]; ok {
 		return &m.Zones[at[0]].Nodes[at[1]]
 	}

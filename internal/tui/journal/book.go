@@ -6,9 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 )
 
@@ -17,12 +18,12 @@ type Line struct {
 	At     time.Time
 	About  bool // the time is that at which it was seen
 	Event  bool
-	Level  engine.Level
+	Level  state.Level
 	Member field.MemberName
 	Role   field.RoleName
 	Node   field.NodeName
 	Zone   field.ZoneName
-	Phase  engine.Phase // that the event led its member to, where it did
+	Phase  state.Phase // that the event led its member to, where it did
 	Leads  bool
 	Text   string
 	lower  string
@@ -69,9 +70,9 @@ func (b *Book) AddEvents(entries []control.Entry, where func(*Line)) {
 }
 
 // phases are the kinds of event that a lantern shows, as the lantern that it becomes.
-var phases = map[string]engine.Phase{"member-planned": engine.Planned, "member-started": engine.Starting, "member-ready": engine.Ready,
-	"leader-seen": engine.Ready, "member-exited": engine.Failed, "start-failed": engine.Failed, "member-unready": engine.Unready,
-	"member-stopped": engine.Stopped, "member-gone": engine.Gone, "member-leaving": engine.Draining, "node-dark": engine.Unknown}
+var phases = map[string]state.Phase{"member-planned": state.Planned, "member-started": state.Starting, "member-ready": state.Ready,
+	"leader-seen": state.Ready, "member-exited": state.Failed, "start-failed": state.Failed, "member-unready": state.Unready,
+	"member-stopped": state.Stopped, "member-gone": state.Gone, "member-leaving": state.Draining, "node-dark": state.Unknown}
 
 // AddLogs takes in what members wrote.
 func (b *Book) AddLogs(logs map[field.MemberName]agent.Log, where func(*Line)) {
@@ -79,7 +80,7 @@ func (b *Book) AddLogs(logs map[field.MemberName]agent.Log, where func(*Line)) {
 	for name, log := range logs {
 		b.Read[name] = log.Next
 		for _, x := range log.Lines {
-			l := Line{At: x.At, About: x.About, Level: engine.Level(x.Level), Member: name, Text: x.Text}
+			l := Line{At: x.At, About: x.About, Level: state.Level(x.Level), Member: name, Text: x.Text}
 			where(&l)
 			lines = append(lines, l)
 		}
@@ -204,7 +205,7 @@ func (f Filter) Fits(l *Line) bool {
 		case "events":
 			ok = l.Event
 		case "level":
-			ok = l.Level == engine.LevelError || l.Level == engine.LevelWarning && w.Text == "warning"
+			ok = l.Level == state.LevelError || l.Level == state.LevelWarning && w.Text == "warning"
 		default:
 			ok = strings.Contains(l.lower, w.Text) || strings.Contains(string(l.Member), w.Text)
 		}

@@ -6,9 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/tui/board"
@@ -42,7 +43,7 @@ func filled() *Book {
 	b.AddEvents([]control.Entry{{Seq: 1, At: at(0), Kind: "accepted", Text: "deploy asked for"},
 		{Seq: 2, At: at(10), Kind: "member-started", Member: "wardens-1", Text: "wardens-1 started as process 7"},
 		{Seq: 3, At: at(11), Kind: "heard", Text: "heard gull-1"},
-		{Seq: 4, At: at(40), Kind: "member-exited", Level: engine.LevelError, Member: "wardens-1", Text: "wardens-1 went dark"}}, where)
+		{Seq: 4, At: at(40), Kind: "member-exited", Level: state.LevelError, Member: "wardens-1", Text: "wardens-1 went dark"}}, where)
 	b.AddLogs(map[field.MemberName]agent.Log{
 		"wardens-1": {Next: 90, Lines: []logline.Line{{At: at(20), Text: "Listening"}, {At: at(30), Level: logline.Warning, Text: "the tide is low"}}},
 		"crews-1":   {Next: 20, Lines: []logline.Line{{At: at(25), Level: logline.Error, About: true, Text: "lost touch with the store"}}}}, where)

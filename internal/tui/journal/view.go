@@ -6,7 +6,8 @@ import (
 	"sort"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/look"
@@ -139,15 +140,15 @@ func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, past time.Time) {
 			from = cmp.Or(string(l.Role), string(l.Node))
 		}
 		switch {
-		case l.Level == engine.LevelError && l.Event:
+		case l.Level == state.LevelError && l.Event:
 			text, mark = k.In(k.Fail), k.Or('✖', 'x')
-		case l.Level == engine.LevelWarning && l.Event:
+		case l.Level == state.LevelWarning && l.Event:
 			text, mark = k.In(k.Warm), k.Or('▲', '!')
 		case l.Event:
 			mark = k.Or('◆', '*')
-		case l.Level == engine.LevelError: // a program that complains is not yet a member that is dark
+		case l.Level == state.LevelError: // a program that complains is not yet a member that is dark
 			text, mark, light = k.In(k.Plan), k.Or('▴', '!'), k.In(k.Fail)
-		case l.Level == engine.LevelWarning:
+		case l.Level == state.LevelWarning:
 			text, mark, light = k.In(k.Plan), k.Or('▴', '!'), k.In(k.Warm)
 		default:
 			text = k.In(k.Plan)
@@ -155,7 +156,7 @@ func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, past time.Time) {
 		if l.Phase != "" {
 			lamp := k.LampOf(l.Phase, l.Leads)
 			mark, light = lamp.Shape, k.In(lamp.Color)
-		} else if l.Event && l.Level != "" && l.Level != engine.LevelInfo {
+		} else if l.Event && l.Level != "" && l.Level != state.LevelInfo {
 			light = text
 		}
 		if !past.IsZero() && l.At.After(past) {

@@ -3,7 +3,8 @@
 package look
 
 import (
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/grid"
 )
 
@@ -72,7 +73,7 @@ type Lamp struct {
 }
 
 // LampOf gives the lantern of a phase.
-func (l Look) LampOf(p engine.Phase, leads bool) Lamp {
+func (l Look) LampOf(p state.Phase, leads bool) Lamp {
 	lamp := Lamp{Word: string(p)}
 	set := func(shape, plain rune, c, glow grid.Color) Lamp {
 		lamp.Shape, lamp.Color, lamp.Glow = shape, c, glow
@@ -82,33 +83,33 @@ func (l Look) LampOf(p engine.Phase, leads bool) Lamp {
 		return lamp
 	}
 	switch p {
-	case engine.Ready:
+	case state.Ready:
 		if leads {
 			return set('◉', '@', l.Gold, l.GoldGlow)
 		}
 		return set('●', '*', l.Lit, l.Glow)
-	case engine.Placing, engine.Starting, engine.Joining:
+	case state.Placing, state.Starting, state.Joining:
 		return set('◐', 'o', l.Warm, l.WarmGlow)
-	case engine.Draining, engine.Stopping:
+	case state.Draining, state.Stopping:
 		return set('◒', 'v', l.Warm, l.WarmGlow)
-	case engine.Unready, engine.Failed:
+	case state.Unready, state.Failed:
 		return set('✖', 'x', l.Fail, l.FailGlow)
-	case engine.Stopped, engine.Gone:
+	case state.Stopped, state.Gone:
 		return set('◌', '-', l.Plan, l.PlanGlow)
-	case engine.Unknown:
+	case state.Unknown:
 		return set('?', '?', l.Fail, l.PlanGlow)
 	}
 	return set('○', '.', l.Plan, l.PlanGlow)
 }
 
 // StateColor is the colour that supports the word for a field's state.
-func (l Look) StateColor(s engine.FieldState) grid.Color {
+func (l Look) StateColor(s snapshot.Condition) grid.Color {
 	switch s {
-	case engine.StateConverged:
+	case snapshot.Converged:
 		return l.Lit
-	case engine.StateDeploying, engine.StateConverging:
+	case snapshot.Deploying, snapshot.Converging:
 		return l.Warm
-	case engine.StateDegraded, engine.StateDown:
+	case snapshot.Degraded, snapshot.Down:
 		return l.Fail
 	}
 	return l.Plan

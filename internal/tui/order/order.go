@@ -8,7 +8,9 @@ import (
 	"math"
 	"slices"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/wiring"
 	"lanternfield/internal/tui/board"
@@ -34,7 +36,7 @@ func (v *View) Sync(m *board.Model) {
 	if v.of == m {
 		return
 	}
-	roles := make([]engine.RoleView, len(m.Roles))
+	roles := make([]snapshot.RoleView, len(m.Roles))
 	for i := range m.Roles {
 		roles[i] = m.Roles[i].RoleView
 	}
@@ -236,7 +238,7 @@ func (d *drawing) ends(wire, stage int) int {
 	if d.v.graph.Wires[wire].Back {
 		last = d.v.graph.Wires[wire].From
 	}
-	return slices.IndexFunc(d.v.graph.Roles, func(r engine.RoleView) bool { return r.Role == last })
+	return slices.IndexFunc(d.v.graph.Roles, func(r snapshot.RoleView) bool { return r.Role == last })
 }
 
 func (d *drawing) ended(wire, stage int) bool { return d.ends(wire, stage) >= 0 }
@@ -391,17 +393,17 @@ func (d *drawing) role(i int, chosen bool) {
 }
 
 // phaseOf is how a role burns as a whole: as its worst member, once it has any.
-func phaseOf(r *board.Role) engine.Phase {
-	phase := engine.Planned
+func phaseOf(r *board.Role) state.Phase {
+	phase := state.Planned
 	for _, m := range r.Members {
 		switch {
 		case m.Unsent:
-		case m.Phase == engine.Failed || m.Phase == engine.Unready || m.Phase == engine.Unknown:
+		case m.Phase == state.Failed || m.Phase == state.Unready || m.Phase == state.Unknown:
 			return m.Phase
-		case m.Phase != engine.Ready:
+		case m.Phase != state.Ready:
 			phase = m.Phase
-		case phase == engine.Planned:
-			phase = engine.Ready
+		case phase == state.Planned:
+			phase = state.Ready
 		}
 	}
 	return phase

@@ -4,7 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/board"
@@ -23,8 +24,8 @@ func model() *board.Model {
 		f.Roles[i].Program = &field.Program{Command: []string{"x"}}
 	}
 	field.FillDefaults(f)
-	var snap engine.Snapshot
-	snap.State = engine.StateDraft
+	var snap snapshot.Snapshot
+	snap.State = snapshot.Draft
 	return board.Build(&snap, f, plan.Preview(f, plan.Live{}))
 }
 
@@ -60,7 +61,7 @@ func TestTheOrderIsDrawnAtEverySize(t *testing.T) {
 		}
 	}
 	var empty View
-	empty.Sync(&board.Model{Snap: &engine.Snapshot{}})
+	empty.Sync(&board.Model{Snap: &snapshot.Snapshot{}})
 	if !strings.Contains(drawn(&empty, 60, 10, 0, false), "There are no roles yet") {
 		t.Error("an empty field says nothing")
 	}

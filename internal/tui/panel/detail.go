@@ -11,7 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
@@ -178,7 +180,7 @@ func (p *writer) crossing(r *board.Role, post int, zone field.ZoneName) {
 	p.phases(here)
 	p.gap()
 	for _, m := range here {
-		if m.Phase != engine.Ready && p.left() {
+		if m.Phase != state.Ready && p.left() {
 			lamp := p.k.LampOf(m.Phase, m.Leads)
 			x := p.g.Text(p.x, p.y, string(lamp.Shape)+" ", p.k.In(lamp.Color))
 			p.g.Clip(x, p.y, p.w-2, fmt.Sprintf("%s on %s  %s", m.Member, m.Node, cmp.Or(m.Why, m.WaitsFor)), p.k.Text())
@@ -189,7 +191,7 @@ func (p *writer) crossing(r *board.Role, post int, zone field.ZoneName) {
 
 // phases counts members by phase.
 func (p *writer) phases(members []*board.Member) {
-	count := map[engine.Phase]int{}
+	count := map[state.Phase]int{}
 	for _, m := range members {
 		count[m.Phase]++
 	}
@@ -202,7 +204,7 @@ func (p *writer) phases(members []*board.Member) {
 func (p *writer) zone(m *board.Model, z board.Zone) {
 	k := p.k
 	p.title(cmp.Or(string(z.Name), "no zone"), fmt.Sprintf("a zone of %d", len(z.Nodes)))
-	var use engine.NodeView
+	var use snapshot.NodeView
 	dark := 0
 	on := map[field.NodeName]bool{}
 	for _, n := range z.Nodes {
@@ -234,7 +236,7 @@ func (p *writer) zone(m *board.Model, z board.Zone) {
 	p.losing(m, "if all of it went dark", whatif.Fault{Zone: z.Name})
 }
 
-func (p *writer) use(n engine.NodeView) {
+func (p *writer) use(n snapshot.NodeView) {
 	if n.Offered.CPU > 0 {
 		p.row("cpu", fmt.Sprintf("%g of %g cores kept free", round(n.Used.CPU), round(n.Offered.CPU)), p.k.Paper)
 	}
@@ -247,7 +249,7 @@ func round(x float64) float64 { return math.Round(x*100) / 100 }
 
 // losing says what could not be done, or only just, after a failure.
 func (p *writer) losing(m *board.Model, head string, fault whatif.Fault) {
-	if m.Snap.State == engine.StateDraft || m.Snap.State == engine.StateRetired || m.Snap.State == engine.StateStopped {
+	if m.Snap.State == snapshot.Draft || m.Snap.State == snapshot.Retired || m.Snap.State == snapshot.Stopped {
 		return
 	}
 	p.gap()
@@ -283,8 +285,8 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.why(m)
 		return
 	}
-	state := string(lamp.Shape) + " " + string(m.Phase) + " for " + field.Span(now.Sub(m.Since))
-	p.row("state", state, lamp.Color)
+	lit := string(lamp.Shape) + " " + string(m.Phase) + " for " + field.Span(now.Sub(m.Since))
+	p.row("state", lit, lamp.Color)
 	switch {
 	case m.Removal:
 		p.row("draft", "takes it away", k.Warm)
@@ -304,23 +306,23 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	if m.Pinned {
 		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
 	}
-	if m.Phase != engine.Ready {
+	if m.Phase != state.Ready {
 		p.row("waits for", m.WaitsFor, k.Warm)
 		if m.LastTook > 0 {
 			p.row("last time", "took "+field.Span(m.LastTook), k.Dim)
 		}
 		p.row("because", m.Why, k.Fail)
 	}
-	if m.Phase == engine.Ready && m.RestartDue {
+	if m.Phase == state.Ready && m.RestartDue {
 		p.row("restart", "waits for "+m.WaitsFor, k.Warm)
 	}
-	if m.Unfit != "" && m.Phase == engine.Ready {
+	if m.Unfit != "" && m.Phase == state.Ready {
 		p.row("unchanged", "it runs as before: "+m.Unfit, k.Fail)
 	}
 	if m.Pending != "" {
 		p.row("next start", "takes "+m.Pending, k.Warm)
 	}
-	if m.Phase == engine.Failed && !m.RetryAt.IsZero() {
+	if m.Phase == state.Failed && !m.RetryAt.IsZero() {
 		p.row("next try", fmt.Sprintf("number %d in %s", m.Attempt+1, field.Span(m.RetryAt.Sub(now))), k.Warm)
 	}
 	p.row("address", m.Address, k.Paper)
@@ -341,7 +343,7 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	} else if m.Probe.Error != "" && m.PID > 0 && !strings.Contains(m.WaitsFor, m.Probe.Error) {
 		p.row("probe", m.Probe.Error, k.Fail)
 	}
-	if age := now.Sub(m.Probe.LastGood); m.PID > 0 && !m.Probe.LastGood.IsZero() && age > 2*time.Second && (m.Phase != engine.Ready || age > 5*time.Second) {
+	if age := now.Sub(m.Probe.LastGood); m.PID > 0 && !m.Probe.LastGood.IsZero() && age > 2*time.Second && (m.Phase != state.Ready || age > 5*time.Second) {
 		p.row("answered", field.Span(age.Round(time.Second))+" ago", k.Warm)
 	}
 	if m.LastExit != "" {
@@ -357,7 +359,7 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 // lines shows the last lines that the member wrote before its last exit, or, while it runs, those that it wrote lately.
 func (p *writer) lines(m board.Member) {
 	lines, head := m.LastLines, "its last lines before it ended"
-	if m.Phase != engine.Failed && len(m.Lately) > 0 {
+	if m.Phase != state.Failed && len(m.Lately) > 0 {
 		lines, head = m.Lately, "its last lines"
 	}
 	if room := p.h - p.y - 2; len(lines) > room {
@@ -399,7 +401,7 @@ func (p *writer) meaning(model *board.Model, role *board.Role, m board.Member) {
 	case role.Votes && m.Seat != "voter" && len(role.Roster) > 0:
 		p.text("if it does not come up", p.k.Dim)
 		p.text(fmt.Sprintf("It casts no vote yet: %s goes on with %d of %d.", role.Role, role.VotesReady, role.Voters), p.k.Paper)
-	case m.Phase == engine.Ready:
+	case m.Phase == state.Ready:
 		p.text("if it went dark", p.k.Dim)
 		for _, l := range model.Loss(whatif.Fault{Member: m.Member}).Roles {
 			p.loss(l, true)
@@ -490,7 +492,7 @@ func rivalsOf(r *board.Role, but field.MemberName) string {
 	return strings.Join(names, ", ")
 }
 
-func (p *writer) node(m *board.Model, n engine.NodeView) {
+func (p *writer) node(m *board.Model, n snapshot.NodeView) {
 	k := p.k
 	zone := ""
 	if n.Zone != "" {

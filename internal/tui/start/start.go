@@ -12,10 +12,11 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/core/snapshot"
+
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
-	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
@@ -198,7 +199,7 @@ func (s *starter) work() {
 	s.outcome = outcome
 	f := outcome.File.Field
 	s.found = finding.All(f)
-	s.model = board.Build(engine.SnapDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
+	s.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
 }
 
 func (s *starter) make() (*pattern.Outcome, error) {

@@ -1,4 +1,4 @@
-package engine
+package state
 
 import (
 	"encoding/json"
@@ -18,8 +18,8 @@ type Event struct {
 // Apply folds the event into the state. It never decides and never fails.
 func Apply(s *State, e Event) { e.Fact.apply(s, e.At) }
 
-// kinds maps the stored name of each fact to its type. Names are never changed: old logs must stay readable.
-var kinds = func() map[string]reflect.Type {
+// Kinds maps the stored name of each fact to its type. Names are never changed: old logs must stay readable.
+var Kinds = func() map[string]reflect.Type {
 	m := map[string]reflect.Type{}
 	for _, f := range []Fact{TermRaised{}, Accepted{}, MemberPlanned{}, RoleFounded{}, MemberOrdered{}, OrderTaken{},
 		OrderRefused{}, MemberStarted{}, StartFailed{}, MemberReady{}, MemberUnready{}, MemberExited{}, MemberReloaded{},
@@ -53,7 +53,7 @@ func EncodeFact(f Fact) (kind string, data []byte, err error) {
 
 // DecodeFact reads what EncodeFact wrote.
 func DecodeFact(kind string, data []byte) (Fact, error) {
-	t, ok := kinds[kind]
+	t, ok := Kinds[kind]
 	if !ok {
 		return nil, fmt.Errorf("an event of kind %q is unknown to this version: a newer version has written it", kind)
 	}

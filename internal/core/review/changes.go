@@ -1,4 +1,4 @@
-package engine
+package review
 
 import (
 	"fmt"
@@ -11,52 +11,15 @@ import (
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
-// ReviewChanged says that a deploy would not do what was reviewed.
-type ReviewChanged struct{ Gone, Come []plan.Step }
-
-func (e *ReviewChanged) Error() string {
-	text := "what deploying would do has changed since it was reviewed"
-	list := func(word string, steps []plan.Step) {
-		if len(steps) == 0 {
-			return
-		}
-		words := make([]string, 0, 4)
-		for i, s := range steps {
-			if i == 3 && len(steps) > 4 {
-				words = append(words, fmt.Sprintf("%d more", len(steps)-3))
-				break
-			}
-			words = append(words, s.Text)
-		}
-		text += fmt.Sprintf("; %s: %s", word, strings.Join(words, ", "))
-	}
-	list("no longer", e.Gone)
-	list("now", e.Come)
-	return text + "; nothing has been changed; review it again"
-}
-
-// sameReview refuses a deploy whose steps are not those of the review that was accepted.
-func (in Deploy) sameReview(s *State) error {
-	if in.Accepted == nil {
-		return nil
-	}
-	now, err := Review(s, in.Draft)
-	if err != nil {
-		return err
-	}
-	if gone, come := plan.Changed(in.Accepted, now); len(gone)+len(come) > 0 {
-		return &ReviewChanged{gone, come}
-	}
-	return nil
-}
-
 // finalScene is who is who when a draft has been deployed: with those who come and without those who leave.
-func (s *State) finalScene(draft *field.Field, p plan.Plan) *render.Scene {
+func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 	shadow := *s
 	shadow.Field = draft
-	scene := shadow.scene()
+	scene := shadow.Scene()
 	for _, x := range p.Removes {
 		gone := scene.Members[x.Member]
 		gone.Leaving = true
@@ -72,7 +35,7 @@ func (s *State) finalScene(draft *field.Field, p plan.Plan) *render.Scene {
 			}
 		}
 	}
-	s.addTo(scene, draft, p.Adds)
+	addTo(s, scene, draft, p.Adds)
 	for _, names := range scene.Joined {
 		slices.SortFunc(names, func(a, b field.MemberName) int { return a.Number() - b.Number() })
 	}
@@ -80,7 +43,7 @@ func (s *State) finalScene(draft *field.Field, p plan.Plan) *render.Scene {
 }
 
 // addTo puts those who come into a scene: founders where their cluster is not founded yet, and else as admitted by who leads.
-func (s *State) addTo(scene *render.Scene, draft *field.Field, adds []place.Member) {
+func addTo(s *state.State, scene *render.Scene, draft *field.Field, adds []place.Member) {
 	founding := map[field.RoleName]bool{}
 	for i := range draft.Roles {
 		r := s.Roles[draft.Roles[i].Name]
@@ -93,7 +56,7 @@ func (s *State) addTo(scene *render.Scene, draft *field.Field, adds []place.Memb
 		}
 		role := draft.Role(a.Role)
 		founds := founding[a.Role] && role.Founds(len(scene.Founders[a.Role]))
-		m := sceneMember(draft.Node(a.Node), a, address, dir, founds, "")
+		m := state.SceneMember(draft.Node(a.Node), a, address, dir, founds, "")
 		if founds {
 			scene.Founders[a.Role] = append(slices.Clone(scene.Founders[a.Role]), a.Name)
 		} else if joined := scene.Joined[a.Role]; len(joined) > 0 {
@@ -113,8 +76,8 @@ func (s *State) addTo(scene *render.Scene, draft *field.Field, adds []place.Memb
 //
 // Configuration is rendered as it will be in the end: with those who come and without those who leave, so that what
 // follows their coming and going is in the review too.
-func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.RoleName]int) ([]plan.Step, error) {
-	scene := s.finalSceneOf(draft, p)
+func changeSteps(s *state.State, draft *field.Field, p plan.Plan, stages map[field.RoleName]int) ([]plan.Step, error) {
+	scene := finalSceneOf(s, draft, p)
 	leaving := map[field.MemberName]bool{}
 	for _, x := range p.Removes {
 		leaving[x.Member] = true
@@ -122,7 +85,7 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 	var steps []plan.Step
 	for _, stage := range draft.Stages() {
 		for _, role := range stage {
-			for _, m := range s.of(role) {
+			for _, m := range s.MembersOf(role) {
 				if leaving[m.Name] || m.Leaving || m.Ordered.Spec == nil {
 					continue
 				}
@@ -136,12 +99,12 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 				if err != nil {
 					return nil, err
 				}
-				if step.Text = s.wordChange(m, spec); step.Text != "" {
-					step.Due = m.RestartDue && m.Unfit == "" && order.Effect(m.Runs(), spec) == field.OnRestart && s.sameDraft(draft)
+				if step.Text = wordChange(s, m, spec); step.Text != "" {
+					step.Due = m.RestartDue && m.Unfit == "" && order.Effect(m.Runs(), spec) == field.OnRestart && sameDraft(s, draft)
 					steps = append(steps, step)
 				}
 			}
-			again, err := s.startedAgain(draft, p, scene, role)
+			again, err := startedAgain(s, draft, p, scene, role)
 			if err != nil {
 				return nil, err
 			}
@@ -154,22 +117,22 @@ func changeSteps(s *State, draft *field.Field, p plan.Plan, stages map[field.Rol
 	return steps, nil
 }
 
-func (s *State) finalSceneOf(draft *field.Field, p plan.Plan) *render.Scene {
+func finalSceneOf(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 	if s.Field == nil {
 		fresh := *s
 		fresh.Field = draft
-		return fresh.finalScene(draft, p)
+		return finalScene(&fresh, draft, p)
 	}
-	return s.finalScene(draft, p)
+	return finalScene(s, draft, p)
 }
 
 // sameDraft tells whether a draft is what was deployed last.
-func (s *State) sameDraft(draft *field.Field) bool {
+func sameDraft(s *state.State, draft *field.Field) bool {
 	return s.Rollout.Active() && s.Field != nil && reflect.DeepEqual(s.Field, draft)
 }
 
 // wordChange words what giving a member another spec leads to; "" when that is nothing.
-func (s *State) wordChange(m *Member, spec *order.Spec) string {
+func wordChange(s *state.State, m *state.Member, spec *order.Spec) string {
 	running := m.PID != 0
 	from := m.Ordered.Spec
 	if running && (m.Undone || m.RestartDue) {
@@ -208,12 +171,12 @@ func (s *State) wordChange(m *Member, spec *order.Spec) string {
 
 // startedAgain finds the members that come and are restarted once their whole role has joined: who starts before the others
 // is started with a configuration that does not list them.
-func (s *State) startedAgain(draft *field.Field, p plan.Plan, final *render.Scene, name field.RoleName) ([]plan.Step, error) {
+func startedAgain(s *state.State, draft *field.Field, p plan.Plan, final *render.Scene, name field.RoleName) ([]plan.Step, error) {
 	role := draft.Role(name)
 	if role.Program == nil || !lists(role.Program) || !restarts(role.Program) {
 		return nil, nil
 	}
-	founded := s.Roles[name] != nil && s.Roles[name].Founded && len(s.of(name)) > 0
+	founded := s.Roles[name] != nil && s.Roles[name].Founded && len(s.MembersOf(name)) > 0
 	all := final.Joined[name]
 	defer func() { final.Joined[name] = all }()
 	var there []field.MemberName // joined when the next one starts
@@ -237,7 +200,7 @@ func (s *State) startedAgain(draft *field.Field, p plan.Plan, final *render.Scen
 			return nil, err
 		}
 		switch {
-		case !founded && role.Start == field.Together && !procedural(role): // all are listed from the first
+		case !founded && role.Start == field.Together && !state.Procedural(role): // all are listed from the first
 			index++
 			continue
 		default:
@@ -252,7 +215,7 @@ func (s *State) startedAgain(draft *field.Field, p plan.Plan, final *render.Scen
 			steps = append(steps, plan.Step{Kind: plan.Change, Member: a.Name, Role: name, Node: a.Node,
 				Text: fmt.Sprintf("restart %s once when all of %s have joined: %s lists them", a.Name, name, order.Named(order.Differences(first, last)))})
 		}
-		if role.Start != field.SeedFirst || procedural(role) || index == 0 && !founded { // the others of seed-first start at the same time
+		if role.Start != field.SeedFirst || state.Procedural(role) || index == 0 && !founded { // the others of seed-first start at the same time
 			there = append(there, a.Name)
 		}
 		index++
@@ -287,7 +250,7 @@ func restarts(p *field.Program) bool {
 }
 
 // due lists what was ordered before and is not done yet.
-func (s *State) due(draft *field.Field, p plan.Plan, stages map[field.RoleName]int) []plan.Step {
+func due(s *state.State, draft *field.Field, p plan.Plan, stages map[field.RoleName]int) []plan.Step {
 	if !s.Deployed() {
 		return nil
 	}
@@ -296,11 +259,11 @@ func (s *State) due(draft *field.Field, p plan.Plan, stages map[field.RoleName]i
 		leaves[x.Member] = true
 	}
 	var steps []plan.Step
-	for _, m := range SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		step := plan.Step{Stage: stages[m.Role], Member: m.Name, Role: m.Role, Node: m.Node, Zone: zoneOf(draft, m.Node), Due: true}
 		phase := s.PhaseOf(m)
 		switch {
-		case m.Phase == Gone || leaves[m.Name]:
+		case m.Phase == state.Gone || leaves[m.Name]:
 			continue
 		case m.Leaving:
 			step.Kind, step.Text = plan.Take, fmt.Sprintf("finish taking %s off %s", m.Name, m.Node)
@@ -310,7 +273,7 @@ func (s *State) due(draft *field.Field, p plan.Plan, stages map[field.RoleName]i
 			step.Kind, step.Text = plan.Start, fmt.Sprintf("start %s on %s, where it is placed already", m.Name, m.Node)
 		default:
 			step.Kind, step.Text = plan.Start, fmt.Sprintf("get %s ready on %s: it is %s", m.Name, m.Node, phase)
-			if m.Why != "" && (phase == Failed || phase == Unready) {
+			if m.Why != "" && (phase == state.Failed || phase == state.Unready) {
 				step.Text += " (" + m.Why + ")"
 			}
 		}
@@ -318,7 +281,7 @@ func (s *State) due(draft *field.Field, p plan.Plan, stages map[field.RoleName]i
 	}
 	for i := range draft.Roles {
 		role := &draft.Roles[i]
-		if s.founding(role) {
+		if s.Founding(role) {
 			steps = append(steps, plan.Step{Stage: stages[role.Name], Kind: plan.Start, Role: role.Name, Due: true,
 				Text: fmt.Sprintf("finish founding %s: %d of %d steps are done", role.Name, s.Roles[role.Name].FoundSteps, s.Roles[role.Name].FoundDue)})
 		}
@@ -327,18 +290,18 @@ func (s *State) due(draft *field.Field, p plan.Plan, stages map[field.RoleName]i
 }
 
 // pendings collects what members take at their next start only, role by role.
-func (s *State) pendings(draft *field.Field, p plan.Plan) []plan.Pending {
+func pendings(s *state.State, draft *field.Field, p plan.Plan) []plan.Pending {
 	if !s.Deployed() {
 		return nil
 	}
 	var out []plan.Pending
 	for i := range draft.Roles {
-		for _, m := range s.of(draft.Roles[i].Name) {
+		for _, m := range s.MembersOf(draft.Roles[i].Name) {
 			what := order.Named(m.Pending())
 			if what == "" || slices.ContainsFunc(p.Removes, func(x plan.Remove) bool { return x.Member == m.Name }) {
 				continue
 			}
-			what = changedWord(what)
+			what = wording.Changed(what)
 			if j := slices.IndexFunc(out, func(o plan.Pending) bool { return o.Role == m.Role && o.What == what }); j >= 0 {
 				out[j].Members = append(out[j].Members, m.Name)
 				continue
@@ -347,12 +310,4 @@ func (s *State) pendings(draft *field.Field, p plan.Plan) []plan.Pending {
 		}
 	}
 	return out
-}
-
-// changedWord says of what differs that it was changed: "the command line" becomes "a changed command line".
-func changedWord(what string) string {
-	if rest, ok := strings.CutPrefix(what, "the "); ok && !strings.Contains(rest, " and ") && !strings.Contains(rest, ",") {
-		return "a changed " + rest
-	}
-	return "changes of " + what
 }

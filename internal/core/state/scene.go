@@ -1,4 +1,4 @@
-package engine
+package state
 
 import (
 	"cmp"
@@ -8,12 +8,12 @@ import (
 	"lanternfield/internal/core/render"
 )
 
-// scene is what templates see.
-func (s *State) scene() *render.Scene {
+// Scene is what templates see.
+func (s *State) Scene() *render.Scene {
 	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
 		Wanted: map[field.RoleName][]field.MemberName{}}
-	for role, members := range s.byRole() {
+	for role, members := range s.ByRole() {
 		for _, m := range members {
 			s.draw(sc, m)
 			if via := s.Members[s.follows(m)]; via != nil && via.Phase == Gone { // what it was told at its start stays so
@@ -22,7 +22,7 @@ func (s *State) scene() *render.Scene {
 			if !m.Leaving {
 				sc.Wanted[role] = append(sc.Wanted[role], m.Name)
 			}
-			if m.Joined && !m.Left && (!m.Leaving || procedural(s.Field.Role(role))) {
+			if m.Joined && !m.Left && (!m.Leaving || Procedural(s.Field.Role(role))) {
 				sc.Joined[role] = append(sc.Joined[role], m.Name)
 			}
 		}
@@ -45,18 +45,18 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 		return
 	}
 	at := m.Member
-	at.Ports = s.ports(m)
-	drawn := sceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
+	at.Ports = s.Ports(m)
+	drawn := SceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
 	drawn.Number, drawn.Begins = m.Number, m.Begins
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
-	if e := s.entry(m); e != nil {
+	if e := s.Entry(m); e != nil {
 		drawn.ID = e.ID
 	}
 	sc.Members[m.Name] = drawn
 }
 
-// ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.
-func (s *State) ports(m *Member) map[string]int {
+// Ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.
+func (s *State) Ports(m *Member) map[string]int {
 	r := s.Field.Role(m.Role)
 	if r == nil || r.Program == nil {
 		return m.Ports
@@ -87,7 +87,7 @@ func (s *State) follows(m *Member) field.MemberName {
 	return m.Via
 }
 
-func sceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
+func SceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
 	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
 		Founding: founding, Via: via}
 	if n != nil {

@@ -1,4 +1,6 @@
-package engine
+// Package snapshot is a field at one moment, for people and programs: what is shown, and nothing that anything is decided by. The verdict
+// and its words are in verdict.go, what members wait for in waiting.go.
+package snapshot
 
 import (
 	"cmp"
@@ -14,31 +16,33 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
-// FieldState is how the field as a whole is.
-type FieldState string
+// Condition is how the field as a whole is.
+type Condition string
 
 // The states of a field.
 const (
-	StateDraft      FieldState = "draft"
-	StateDeploying  FieldState = "deploying"
-	StateConverging FieldState = "converging"
-	StateConverged  FieldState = "converged"
-	StateDegraded   FieldState = "degraded"
-	StateDown       FieldState = "down"
-	StateStopped    FieldState = "stopped"
-	StateRetired    FieldState = "retired"
+	Draft      Condition = "draft"
+	Deploying  Condition = "deploying"
+	Converging Condition = "converging"
+	Converged  Condition = "converged"
+	Degraded   Condition = "degraded"
+	Down       Condition = "down"
+	Stopped    Condition = "stopped"
+	Retired    Condition = "retired"
 )
 
-// FieldStates lists them all, for messages.
-var FieldStates = []FieldState{StateDraft, StateDeploying, StateConverging, StateConverged, StateDegraded, StateDown, StateStopped, StateRetired}
+// Conditions lists them all, for messages.
+var Conditions = []Condition{Draft, Deploying, Converging, Converged, Degraded, Down, Stopped, Retired}
 
 // Snapshot is a field at one moment, for people and programs. It shares nothing with the state it was taken from. Its
 // JSON is what `status --json` prints.
 type Snapshot struct {
 	Field    string       `json:"field"`
-	State    FieldState   `json:"state"`
+	State    Condition    `json:"state"`
 	Verdict  string       `json:"verdict"`
 	At       time.Time    `json:"at"`
 	Term     uint64       `json:"term"`
@@ -66,7 +70,7 @@ func (snap *Snapshot) KeptNames() string {
 	for i, k := range snap.Kept {
 		names[i] = k.Member
 	}
-	return joinNames(names)
+	return wording.Members(names)
 }
 
 // RolloutView is the newest rollout.
@@ -107,7 +111,7 @@ type RoleView struct {
 	Roster      []order.RosterEntry `json:"roster,omitempty"`
 	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
 	Change      string              `json:"change,omitempty"`    // of its membership, under way
-	Gates       []GateView          `json:"gates,omitempty"`
+	Gates       []state.Gate        `json:"gates,omitempty"`
 	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
 	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
 	Calls       []field.RoleName    `json:"calls,omitempty"`   // without whom it cannot do its work
@@ -125,7 +129,7 @@ type MemberView struct {
 	Number      int              `json:"number"` // within the role; a larger one is newer
 	Node        field.NodeName   `json:"node"`
 	Zone        field.ZoneName   `json:"zone"`
-	Phase       Phase            `json:"phase"`
+	Phase       state.Phase      `json:"phase"`
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
 	Leaving     bool             `json:"leaving,omitempty"`
@@ -183,28 +187,28 @@ type NodeView struct {
 }
 
 // Snap takes a snapshot of the state.
-func Snap(s *State, at time.Time) *Snapshot {
+func Of(s *state.State, at time.Time) *Snapshot {
 	snap := &Snapshot{At: at, Term: s.Term, Roles: []RoleView{}, Members: []MemberView{}, Nodes: []NodeView{}}
 	if s.Field == nil {
-		snap.State, snap.Verdict = StateDraft, "Not deployed yet."
+		snap.State, snap.Verdict = Draft, "Not deployed yet."
 		return snap
 	}
 	snap.Field = s.Field.Name
 	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended,
-		Paused: s.Rollout.held(), Failed: s.Rollout.Failed, Members: s.Rollout.Members, LastTook: s.Lasted[s.Rollout.What]}
+		Paused: s.Rollout.Held(), Failed: s.Rollout.Failed, Members: s.Rollout.Members, LastTook: s.Lasted[s.Rollout.What]}
 	if s.Retired {
-		snap.State, snap.Verdict = StateRetired, "Retired: nothing is left of it."
+		snap.State, snap.Verdict = Retired, "Retired: nothing is left of it."
 		return snap
 	}
-	groups := s.byRole()
+	groups := s.ByRole()
 	stages := plan.StageOf(s.Field)
 	for _, stage := range s.Field.Stages() {
 		for _, name := range stage {
 			role := s.Field.Role(name)
-			view := s.roleView(role, groups, stages[name])
+			view := roleView(s, role, groups, stages[name])
 			snap.Roles = append(snap.Roles, view)
 			for _, m := range groups[name] {
-				snap.Members = append(snap.Members, s.memberView(m, &view, groups[name]))
+				snap.Members = append(snap.Members, memberView(s, m, &view, groups[name]))
 			}
 		}
 	}
@@ -214,25 +218,25 @@ func Snap(s *State, at time.Time) *Snapshot {
 		}
 		// A role that the draft has no more.
 		for _, m := range groups[name] {
-			snap.Members = append(snap.Members, s.memberView(m, &RoleView{Role: name}, groups[name]))
+			snap.Members = append(snap.Members, memberView(s, m, &RoleView{Role: name}, groups[name]))
 		}
 	}
 	for _, m := range s.Members {
-		if m.Phase == Gone && m.Kept {
+		if m.Phase == state.Gone && m.Kept {
 			snap.Kept = append(snap.Kept, KeptView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Bytes: field.Bytes(m.Bytes), Since: m.Since})
 		}
 	}
 	slices.SortFunc(snap.Kept, func(a, b KeptView) int { return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number)) })
-	snap.Nodes = s.nodeViews(snap.Members)
+	snap.Nodes = nodeViews(s, snap.Members)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
 	return snap
 }
 
-func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, stage int) RoleView {
+func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*state.Member, stage int) RoleView {
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Halted: len(members) > 0,
-		Led: role.Program != nil && role.Program.Leader != nil, Founding: s.founding(role), Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
+		Led: role.Program != nil && role.Program.Leader != nil, Founding: s.Founding(role), Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
 	}
@@ -249,14 +253,14 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 	needs := s.Field.Needs(role)
 	for _, on := range slices.Sorted(maps.Keys(needs)) {
 		if target := s.Field.Role(on); target != nil {
-			v.Gates = append(v.Gates, s.gate(target, needs[on], groups[on]))
+			v.Gates = append(v.Gates, s.Gate(target, needs[on], groups[on]))
 		}
 	}
 	r := s.Roles[role.Name]
 	if r != nil {
 		v.Leader, v.LeaderTerm, v.Highest = r.Leader, r.LeaderTerm, r.Highest
 		v.Roster = slices.Clone(r.Roster)
-		v.Rivals, v.Unread = s.rivals(r), r.RosterWhy
+		v.Rivals, v.Unread = s.Rivals(r), r.RosterWhy
 		if !r.LeaderSince.IsZero() {
 			v.LeaderSince = r.LeaderSince
 		}
@@ -274,22 +278,22 @@ func (s *State) roleView(role *field.Role, groups map[field.RoleName][]*Member, 
 		v.Worked = joined > 0
 	}
 	v.Ready = min(ready, role.Members) // who leaves burns until another does in its place
-	v.Survives = s.survives(role, members, ready)
-	v.Change = s.changing(role, members)
-	for _, e := range s.strangers(role.Name, members) {
-		v.Strangers = append(v.Strangers, entryNames([]order.RosterEntry{e}))
+	v.Survives = s.Survives(role, members, ready)
+	v.Change = changing(s, role, members)
+	for _, e := range s.Strangers(role.Name, members) {
+		v.Strangers = append(v.Strangers, state.EntryNames([]order.RosterEntry{e}))
 	}
 	return v
 }
 
-func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberView {
+func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) MemberView {
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
-		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
+		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
-	v.Writes = v.Phase == Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)
+	v.Writes = v.Phase == state.Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)
 	v.RestartDue, v.Unfit = m.RestartDue, m.Unfit
 	if pending := m.Pending(); len(pending) > 0 {
-		v.Pending = changedWord(order.Named(pending))
+		v.Pending = wording.Changed(order.Named(pending))
 	}
 	if n := s.Field.Node(m.Node); n != nil {
 		v.Zone = n.Zone
@@ -297,7 +301,7 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 	if n := s.Nodes[m.Node]; n != nil {
 		v.Address = n.Address
 		v.Log = render.LogFile(n.Dir, m.Name)
-		if v.Phase == Unknown {
+		if v.Phase == state.Unknown {
 			v.Why, v.Since = n.DarkWhy, n.Since
 		}
 	}
@@ -311,31 +315,31 @@ func (s *State) memberView(m *Member, role *RoleView, peers []*Member) MemberVie
 		v.Why = "its agent cannot take the order: " + m.Refused
 	}
 	if r := s.Field.Role(m.Role); r != nil && r.Votes {
-		v.Seat = map[membership.Seat]string{membership.Voter: "voter", membership.Learner: "learner"}[s.seat(r, m)]
+		v.Seat = map[membership.Seat]string{membership.Voter: "voter", membership.Learner: "learner"}[s.Seat(r, m)]
 	}
-	if e := s.entry(m); e != nil {
+	if e := s.Entry(m); e != nil {
 		v.ID = e.ID
 	}
-	v.Trouble, v.Left, v.TakenOff = m.Trouble, m.Left, s.takenOff(m)
+	v.Trouble, v.Left, v.TakenOff = m.Trouble, m.Left, s.TakenOff(m)
 	if m.Trouble != "" {
 		v.Why = m.Trouble
 	}
 	if m.Unfit != "" {
 		v.Why = "it runs as before: " + m.Unfit
 	}
-	v.WaitsFor = s.waitsFor(m, role, peers)
+	v.WaitsFor = waitsFor(s, m, role, peers)
 	if r := s.Roles[m.Role]; r != nil {
 		switch v.Phase {
-		case Planned:
+		case state.Planned:
 			v.LastTook = r.Waited
-		case Starting:
+		case state.Starting:
 			v.LastTook = r.Warmed
 		}
 	}
 	return v
 }
 
-func (s *State) nodeViews(members []MemberView) []NodeView {
+func nodeViews(s *state.State, members []MemberView) []NodeView {
 	var views []NodeView
 	used := map[field.NodeName]field.Size{}
 	for _, m := range members {
@@ -371,7 +375,7 @@ func (s *State) nodeViews(members []MemberView) []NodeView {
 // Live is what package plan needs to know of a deployed field, as far as a snapshot tells.
 func (snap *Snapshot) Live() plan.Live {
 	l := plan.Live{Highest: map[field.RoleName]int{}}
-	if snap.State == StateDraft || snap.State == StateRetired {
+	if snap.State == Draft || snap.State == Retired {
 		return l
 	}
 	for _, r := range snap.Roles {
@@ -392,57 +396,19 @@ func (snap *Snapshot) Live() plan.Live {
 			l.Leaving = append(l.Leaving, at)
 			continue
 		}
-		l.Members = append(l.Members, plan.Member{Member: at, Number: m.Number, Ready: m.Phase == Ready, Leads: m.Leads})
+		l.Members = append(l.Members, plan.Member{Member: at, Number: m.Number, Ready: m.Phase == state.Ready, Leads: m.Leads})
 	}
 	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
 	return l
 }
 
-// Counts is what the tide draws.
-type Counts struct {
-	Lit, Want int
-	Survives  int  // of the weakest voting role
-	Votes     bool // there is one that has had its quorum
-}
-
-// Count counts lanterns without making a snapshot.
-func Count(s *State) Counts {
-	var c Counts
-	if s.Field == nil || s.Retired {
-		return c
-	}
-	groups := s.byRole()
-	for i := range s.Field.Roles {
-		role := &s.Field.Roles[i]
-		members := groups[role.Name]
-		joined, lit := 0, 0
-		for _, m := range members {
-			if s.IsReady(m) {
-				lit++
-			}
-			if !m.ReadyAt.IsZero() {
-				joined++
-			}
-		}
-		c.Lit += min(lit, role.Members)
-		c.Want += role.Members
-		if voters, ready := s.Votes(role, members); role.Votes && joined >= quorum.Needed(voters) {
-			survives := s.survives(role, members, ready)
-			if !c.Votes || survives < c.Survives {
-				c.Survives, c.Votes = survives, true
-			}
-		}
-	}
-	return c
-}
-
-// SnapDraft is a field that has not been deployed.
-func SnapDraft(f *field.Field, at time.Time) *Snapshot {
-	s := NewState()
+// OfDraft is a field that has not been deployed.
+func OfDraft(f *field.Field, at time.Time) *Snapshot {
+	s := state.NewState()
 	s.Field = f
-	snap := Snap(s, at)
-	snap.State = StateDraft
+	snap := Of(s, at)
+	snap.State = Draft
 	_, want := snap.Lit()
-	snap.Verdict = fmt.Sprintf("Not deployed yet: the draft wants %s.", counted(want, "member"))
+	snap.Verdict = fmt.Sprintf("Not deployed yet: the draft wants %s.", wording.Counted(want, "member"))
 	return snap
 }

@@ -1,7 +1,7 @@
-// Package engine decides how a field gets from what it is to what is wanted, and never acts. Decide turns an input into
-// events, Apply folds an event into the state, Commands says what must be sent for the state to come true. Only events
-// are stored; everything else follows from them.
-package engine
+// Package state is a field as its events tell it. Facts are all that is ever stored; Apply folds one into the state and decides nothing, so
+// that resuming, looking at the past and showing a rollout need nothing else. What a state says of a cluster (who votes, who leads, which
+// gates are open, what templates see) is found here too; what should happen next is the business of package engine.
+package state
 
 import (
 	"cmp"
@@ -13,9 +13,26 @@ import (
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
-	"lanternfield/internal/core/plan"
-	"lanternfield/internal/core/quorum"
 )
+
+// Binding is the address and the agent's folder that the ground chose for a node.
+type Binding struct{ Address, Dir string }
+
+// Refused tells whether an agent does not obey this log.
+func (s *State) Refused() bool {
+	for _, n := range s.Nodes {
+		if n.Refuses && !n.Released {
+			return true
+		}
+	}
+	return false
+}
+
+// OutOfReach tells whether a member's node cannot be reached.
+func (s *State) OutOfReach(name field.MemberName) bool {
+	m := s.Members[name]
+	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Dark
+}
 
 // Phase is where a member stands in its life.
 type Phase string
@@ -55,17 +72,17 @@ type State struct {
 	Roles     map[field.RoleName]*Role
 	Members   map[field.MemberName]*Member // those that are gone are kept for the record
 
-	planned planMemo
+	Planned PlanMemo
 
 	// shape rises whenever what templates see may have changed.
-	shape int
+	Shape int
 	// drafts counts what was deployed; judged says up to which of them a member's spec was last found to be as it is by the draft.
-	drafts int
-	judged map[field.MemberName]int
+	Drafts int
+	Judged map[field.MemberName]int
 	// census rises whenever who is there, or where, may have to change.
-	census int
+	Census int
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
-	rendered map[field.MemberName]int
+	Rendered map[field.MemberName]int
 }
 
 // Rollout is the carrying out of the newest order.
@@ -81,8 +98,8 @@ type Rollout struct {
 	Under   *Rollout           // what goes on, or is paused, meanwhile, and is the newest again when this one has ended
 }
 
-// held tells whether a rollout, or one under it, is paused.
-func (r *Rollout) held() bool { return r != nil && (r.Paused || r.Under.held()) }
+// Held tells whether a rollout, or one under it, is paused.
+func (r *Rollout) Held() bool { return r != nil && (r.Paused || r.Under.Held()) }
 
 // Active tells whether the rollout goes on.
 func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
@@ -177,9 +194,9 @@ type Member struct {
 
 	Awaits []string // what of it a changed draft has it take at its next start only
 
-	was     *order.Spec // what it ran with before the newest order
-	specs   []ordered   // what was ordered since, and at, its start
-	Refused string      // why the agent did not take the newest order
+	Was     *order.Spec   // what it ran with before the newest order
+	Specs   []OrderedSpec // what was ordered since, and at, its start
+	Refused string        // why the agent did not take the newest order
 
 	Keeps bool  // its data shall outlive it
 	Kept  bool  // it is gone, or about to return, and its data is still on the node
@@ -202,10 +219,10 @@ type ExitNote struct {
 	Lines []string
 }
 
-// ordered is a spec with the revision of its order.
-type ordered struct {
-	revision uint64
-	spec     *order.Spec
+// OrderedSpec is a spec with the revision of its order.
+type OrderedSpec struct {
+	Revision uint64
+	Spec     *order.Spec
 }
 
 // mostOrdered is how many specs are remembered of a member, its running one included.
@@ -216,11 +233,11 @@ func (m *Member) remember(o order.Order) {
 	if o.Spec == nil || o.Want != order.Run {
 		return
 	}
-	next := append(slices.Clone(m.specs), ordered{o.Revision, o.Spec})
+	next := append(slices.Clone(m.Specs), OrderedSpec{o.Revision, o.Spec})
 	if len(next) > mostOrdered {
 		next = slices.Delete(next, 1, 2)
 	}
-	m.specs = next
+	m.Specs = next
 }
 
 // startedWith notes with which order's spec the member was started; 0 stands for the newest.
@@ -229,8 +246,8 @@ func (m *Member) startedWith(revision uint64) {
 	if revision == m.Ordered.Revision {
 		m.Unfit, m.Undone = "", false
 	}
-	if i := slices.IndexFunc(m.specs, func(o ordered) bool { return o.revision == revision }); i >= 0 {
-		m.Running, m.specs = m.specs[i].spec, slices.Clone(m.specs[i:])
+	if i := slices.IndexFunc(m.Specs, func(o OrderedSpec) bool { return o.Revision == revision }); i >= 0 {
+		m.Running, m.Specs = m.Specs[i].Spec, slices.Clone(m.Specs[i:])
 	}
 }
 
@@ -261,8 +278,8 @@ func (s *State) reset() {
 	s.Nodes = map[field.NodeName]*Node{}
 	s.Roles = map[field.RoleName]*Role{}
 	s.Members = map[field.MemberName]*Member{}
-	s.rendered = map[field.MemberName]int{}
-	s.judged = map[field.MemberName]int{}
+	s.Rendered = map[field.MemberName]int{}
+	s.Judged = map[field.MemberName]int{}
 	s.Retiring, s.Retired = false, false
 }
 
@@ -280,17 +297,23 @@ func (s *State) Listening() int {
 	return n
 }
 
-func (s *State) role(name field.RoleName) *Role {
-	r := s.Roles[name]
-	if r == nil {
-		r = &Role{Name: name}
-		s.Roles[name] = r
+// RoleOf is what is known of a role as a cluster. Of one that no event has told of, that is nothing.
+func (s *State) RoleOf(name field.RoleName) *Role {
+	if r := s.Roles[name]; r != nil {
+		return r
 	}
+	return &Role{Name: name}
+}
+
+// ensureRole is RoleOf for who folds an event: it makes room for a role that is told of for the first time.
+func (s *State) ensureRole(name field.RoleName) *Role {
+	r := s.RoleOf(name)
+	s.Roles[name] = r
 	return r
 }
 
-// of lists the members of a role that are not gone, oldest first.
-func (s *State) of(role field.RoleName) []*Member {
+// MembersOf lists the members of a role that are not gone, oldest first.
+func (s *State) MembersOf(role field.RoleName) []*Member {
 	var members []*Member
 	for _, m := range s.Members {
 		if m.Role == role && m.Phase != Gone {
@@ -301,8 +324,8 @@ func (s *State) of(role field.RoleName) []*Member {
 	return members
 }
 
-// byRole groups the members that are not gone, oldest first. One pass serves all roles.
-func (s *State) byRole() map[field.RoleName][]*Member {
+// ByRole groups the members that are not gone, oldest first. One pass serves all roles.
+func (s *State) ByRole() map[field.RoleName][]*Member {
 	groups := map[field.RoleName][]*Member{}
 	for _, m := range s.Members {
 		if m.Phase != Gone {
@@ -315,11 +338,11 @@ func (s *State) byRole() map[field.RoleName][]*Member {
 	return groups
 }
 
-// planMemo remembers at which census the comparison of members and draft last found nothing to do. Losing it costs time only.
-type planMemo struct {
-	census   int
-	valid    bool
-	unplaced bool
+// PlanMemo remembers at which census the comparison of members and draft last found nothing to do. Losing it costs time only.
+type PlanMemo struct {
+	Census   int
+	Valid    bool
+	Unplaced bool
 }
 
 // PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member
@@ -331,16 +354,16 @@ func (s *State) PhaseOf(m *Member) Phase {
 			return Unknown
 		}
 	}
-	if m.Phase == Ready && !m.Leaving && (s.missingFromRoster(m) || s.learns(m) || s.joins(m)) {
+	if m.Phase == Ready && !m.Leaving && (s.missingFromRoster(m) || s.Learns(m) || s.joins(m)) {
 		return Joining
 	}
 	return m.Phase
 }
 
-// learns tells whether a member is a learner that shall vote.
-func (s *State) learns(m *Member) bool {
+// Learns tells whether a member is a learner that shall vote.
+func (s *State) Learns(m *Member) bool {
 	role := s.Field.Role(m.Role)
-	return role != nil && role.Votes && procedural(role) && s.seat(role, m) == membership.Learner
+	return role != nil && role.Votes && Procedural(role) && s.Seat(role, m) == membership.Learner
 }
 
 // joins tells whether steps of joining that come after its start are still to be done, where no roster says more.
@@ -352,110 +375,11 @@ func (s *State) joins(m *Member) bool {
 
 func (s *State) missingFromRoster(m *Member) bool {
 	r := s.Roles[m.Role]
-	return r != nil && r.Roster != nil && s.entry(m) == nil
+	return r != nil && r.Roster != nil && s.Entry(m) == nil
 }
 
 // IsReady tells whether the member does its work now.
 func (s *State) IsReady(m *Member) bool { return s.PhaseOf(m) == Ready }
-
-// Votes counts the voters of a role and how many of them are ready: as the roster has them, or, before the cluster has
-// told, as many as are wanted.
-func (s *State) Votes(role *field.Role, members []*Member) (voters, ready int) {
-	roster := map[string]bool{}
-	known := false
-	if r := s.Roles[role.Name]; r != nil && r.Roster != nil {
-		known = true
-		for _, e := range r.Roster {
-			if e.Voter {
-				voters++
-				roster[e.Name] = true
-			}
-		}
-	}
-	if !known {
-		voters = role.Members
-	}
-	for _, m := range members {
-		if s.works(m) && (!known && !s.learns(m) || roster[string(m.Name)]) {
-			ready++
-		}
-	}
-	return voters, ready
-}
-
-// GateView is a gate with what it has and what it needs to open.
-type GateView struct {
-	On   field.RoleName `json:"on"`
-	Gate field.Gate     `json:"gate"`
-	Have int            `json:"have"`
-	Need int            `json:"need"`
-	Open bool           `json:"open"`
-
-	Founding bool `json:"founding,omitempty"` // steps of founding its cluster are still to be done
-}
-
-// founding tells whether steps of founding a role's cluster are still to be done.
-func (s *State) founding(role *field.Role) bool {
-	r := s.Roles[role.Name]
-	return r != nil && r.Founded && role.Program != nil && r.FoundSteps < min(r.FoundDue, len(role.Program.Found))
-}
-
-func (s *State) gate(on *field.Role, gate field.Gate, members []*Member) GateView {
-	ready := 0
-	for _, m := range members {
-		if s.IsReady(m) && !m.Halted { // what is about to be stopped opens nothing
-			ready++
-		}
-	}
-	v := GateView{On: on.Name, Gate: gate, Have: ready}
-	switch gate {
-	case field.GateQuorum:
-		voters, votes := s.Votes(on, members)
-		v.Need, v.Have = quorum.Needed(max(voters, min(on.Members, voters+1))), votes
-	case field.GateAll:
-		v.Need = on.Members
-	case field.GateFirst:
-		v.Need = min(1, on.Members)
-	default:
-		v.Need = min(gate.Number(), on.Members)
-	}
-	v.Founding = s.founding(on)
-	v.Open = v.Have >= v.Need && !v.Founding
-	return v
-}
-
-// live is what package plan needs to know.
-func (s *State) live() plan.Live {
-	l := plan.Live{Highest: map[field.RoleName]int{}}
-	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
-		m := s.Members[name]
-		at := m.Member
-		if s.Field != nil {
-			at.Ports = s.ports(m)
-		}
-		switch {
-		case m.Phase == Gone && m.Kept:
-			l.Kept = append(l.Kept, plan.Kept{Member: at, Number: m.Number})
-		case m.Phase == Gone:
-		case m.Leaving:
-			l.Leaving = append(l.Leaving, at)
-		default:
-			l.Members = append(l.Members, plan.Member{Member: at, Number: m.Number, Ready: s.IsReady(m),
-				Leads: s.role(m.Role).Leader == m.Name})
-		}
-	}
-	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
-	slices.SortStableFunc(l.Kept, func(a, b plan.Kept) int { return a.Number - b.Number })
-	for name, r := range s.Roles {
-		l.Highest[name] = r.Highest
-	}
-	for _, n := range SortedNodes(s) {
-		if n.Releasing && !n.Released {
-			l.Freeing = append(l.Freeing, n.Name)
-		}
-	}
-	return l
-}
 
 // SortedMembers lists all members, those that are gone too, by name.
 func SortedMembers(s *State) []*Member {

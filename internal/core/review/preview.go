@@ -1,4 +1,4 @@
-package engine
+package review
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/state"
 )
 
 // Files is what a member is, or would be, run with.
@@ -19,10 +20,10 @@ type Files struct {
 
 // Preview renders what a member would be run with if the draft were deployed, and what it runs with now. Nodes that are
 // not bound yet have no address; their name in angle brackets stands for it.
-func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error) {
+func Preview(s *state.State, draft *field.Field, name field.MemberName) (*Files, error) {
 	f := &Files{Member: name}
-	if m := s.Members[name]; m != nil && m.Phase != Gone && s.Field != nil {
-		texts, err := s.scene().Texts(name)
+	if m := s.Members[name]; m != nil && m.Phase != state.Gone && s.Field != nil {
+		texts, err := s.Scene().Texts(name)
 		if err != nil {
 			return nil, err
 		}
@@ -33,7 +34,7 @@ func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error
 	if draft.Cycle() != nil {
 		return f, fmt.Errorf("roles of the draft wait for each other, so that it has no members yet")
 	}
-	sc := s.draftScene(draft)
+	sc := draftScene(s, draft)
 	if _, there := sc.Members[name]; !there {
 		if f.Live == nil {
 			return nil, fmt.Errorf("there is no member %s, neither in the draft nor in what runs; members are named like %s", name, draft.Roles[0].Name.Member(1))
@@ -49,14 +50,14 @@ func Preview(s *State, draft *field.Field, name field.MemberName) (*Files, error
 }
 
 // draftScene is who would be who if the draft were deployed now: who runs and stays, and who would come.
-func (s *State) draftScene(draft *field.Field) *render.Scene {
+func draftScene(s *state.State, draft *field.Field) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
 		Wanted: map[field.RoleName][]field.MemberName{}}
 	live := plan.Live{}
 	if s.Field != nil && !s.Retired {
-		was := s.scene()
-		live = s.live()
+		was := s.Scene()
+		live = s.Live()
 		sc.Founders = was.Founders
 		maps.Copy(sc.Wanted, was.Wanted)
 		for name, m := range was.Members {
@@ -78,6 +79,6 @@ func (s *State) draftScene(draft *field.Field) *render.Scene {
 		m.Leaving = true
 		sc.Members[r.Member] = m
 	}
-	s.addTo(sc, draft, p.Adds)
+	addTo(s, sc, draft, p.Adds)
 	return sc
 }

@@ -1,4 +1,4 @@
-package engine
+package state
 
 import (
 	"fmt"
@@ -114,10 +114,10 @@ func (f MemberPlanned) apply(s *State, at time.Time) {
 		m.Kept, m.Bytes, m.Joined = before.Kept, before.Bytes, true
 	}
 	s.Members[f.Name] = m
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Highest = max(r.Highest, f.Number)
-	s.shape++
-	s.census++
+	s.Shape++
+	s.Census++
 }
 
 func (f MemberPlanned) Sentence() string {
@@ -149,14 +149,14 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	}
 	s.Revision = max(s.Revision, f.Order.Revision)
 	if m.Phase == Planned && f.Order.Want == order.Run {
-		s.role(m.Role).Waited = at.Sub(m.Since)
+		s.ensureRole(m.Role).Waited = at.Sub(m.Since)
 	}
 	switch {
 	case f.Order.Want != order.Run:
 		m.enter(Stopping, at)
 	case f.Order.Final:
 		if !before.Final {
-			m.Lived = s.works(m)
+			m.Lived = s.Works(m)
 		}
 		m.enter(Draining, at)
 	case before.Final:
@@ -167,13 +167,13 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 		m.RestartDue, m.RestartWhy = false, ""
 		m.enter(Stopping, at)
 	}
-	s.rendered[m.Name], s.judged[m.Name] = s.shape, s.drafts
+	s.Rendered[m.Name], s.Judged[m.Name] = s.Shape, s.Drafts
 }
 
 // Why a running member is given another spec.
 const (
-	draftChanged  = "its configuration has changed"
-	othersChanged = "what it is told of others has changed"
+	DraftChanged  = "its configuration has changed"
+	OthersChanged = "what it is told of others has changed"
 )
 
 func (f MemberOrdered) Sentence() string {
@@ -181,9 +181,9 @@ func (f MemberOrdered) Sentence() string {
 		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
 	}
 	switch f.Why {
-	case draftChanged:
+	case DraftChanged:
 		return fmt.Sprintf("%s is given its changed configuration", f.Order.Member)
-	case othersChanged:
+	case OthersChanged:
 		return fmt.Sprintf("%s is told anew of the members that it knows of", f.Order.Member)
 	}
 	if f.Restart {
@@ -197,7 +197,7 @@ func (f OrderTaken) apply(s *State, _ time.Time) {
 	m := s.Members[f.Member]
 	m.Taken, m.Refused = f.Revision, ""
 	if m.Running != nil && m.PID != 0 && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil && m.Ordered.Want == order.Run {
-		m.was = m.Running
+		m.Was = m.Running
 		m.Running = order.InForce(m.Running, m.Ordered.Spec, false)
 	}
 }
@@ -254,16 +254,16 @@ func (f MemberReady) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	if !m.Joined {
 		m.Joined = true
-		s.shape++
+		s.Shape++
 	}
 	if m.Phase == Starting && !m.StartedAt.IsZero() {
-		s.role(m.Role).Warmed = at.Sub(m.StartedAt)
+		s.ensureRole(m.Role).Warmed = at.Sub(m.StartedAt)
 	}
 	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
 	m.WasReady = true
 	if m.Begins { // should it be started again by itself, its cluster is there
 		m.Begins, m.Began = false, true
-		s.shape++
+		s.Shape++
 	}
 	if m.Phase != Draining {
 		m.enter(Ready, at)
@@ -306,8 +306,8 @@ func (f MemberReloaded) apply(s *State, at time.Time) {
 		m.Why = f.Why
 	case f.Revision == m.Ordered.Revision:
 		m.Unfit, m.Undone = f.Why, true
-		if m.Running != nil && m.was != nil {
-			m.Running = m.was // nothing of it holds
+		if m.Running != nil && m.Was != nil {
+			m.Running = m.Was // nothing of it holds
 		}
 		if m.Phase == Stopping && m.PID != 0 { // it was to be restarted, and goes on
 			back := Ready
@@ -344,13 +344,13 @@ func (f MemberStopped) Sentence() string {
 
 func (f MemberGone) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
-	m.PID, m.Running, m.specs = 0, nil, nil
+	m.PID, m.Running, m.Specs = 0, nil, nil
 	m.Kept, m.Bytes = f.Kept, f.Bytes
 	m.enter(Gone, at)
 	s.dropLeader(m)
-	s.shape++
-	if s.planned.unplaced || m.Kept || !m.Leaving {
-		s.census++ // there may be room now
+	s.Shape++
+	if s.Planned.Unplaced || m.Kept || !m.Leaving {
+		s.Census++ // there may be room now
 	}
 }
 
@@ -365,8 +365,8 @@ func (f MemberGone) Sentence() string {
 func (f MemberLeaving) apply(s *State, _ time.Time) {
 	m := s.Members[f.Member]
 	m.Leaving, m.RestartDue, m.RestartWhy = true, false, ""
-	s.shape++
-	s.census++
+	s.Shape++
+	s.Census++
 }
 
 func (f MemberLeaving) Sentence() string {

@@ -1,4 +1,4 @@
-package engine
+package snapshot
 
 import (
 	"fmt"
@@ -7,20 +7,22 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // judge finds the state of the field. A role that worked and cannot work any more outranks a rollout that goes on.
-func judge(s *State, snap *Snapshot) FieldState {
-	if s.refused() {
-		return StateDegraded // what runs goes on, and is not known
+func judge(s *state.State, snap *Snapshot) Condition {
+	if s.Refused() {
+		return Degraded // what runs goes on, and is not known
 	}
 	if s.Retiring {
-		return StateDeploying
+		return Deploying
 	}
 	halted, broken, warming := len(snap.Members) > 0, false, false
 	for _, m := range snap.Members {
-		halted = halted && m.Phase == Stopped && m.Halted
-		if m.Left && m.Phase == Unknown {
+		halted = halted && m.Phase == state.Stopped && m.Halted
+		if m.Left && m.Phase == state.Unknown {
 			continue // nobody misses it; it ends when its node can be reached again
 		}
 		if m.Leaving {
@@ -29,9 +31,9 @@ func judge(s *State, snap *Snapshot) FieldState {
 		broken = broken || m.TakenOff || m.Unfit != ""
 		warming = warming || m.RestartDue
 		switch m.Phase {
-		case Failed, Unready, Unknown:
+		case state.Failed, state.Unready, state.Unknown:
 			broken = true
-		case Planned, Placing, Starting, Joining:
+		case state.Planned, state.Placing, state.Starting, state.Joining:
 			warming = true
 		}
 	}
@@ -39,29 +41,29 @@ func judge(s *State, snap *Snapshot) FieldState {
 		warming = warming || len(n.Strays) > 0
 	}
 	if halted && len(snap.Members) > 0 {
-		return StateStopped
+		return Stopped
 	}
 	if slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Worked && cannotWork(r) && failing(snap, r.Role) }) {
-		return StateDown
+		return Down
 	}
 	if s.Rollout.Active() {
-		return StateDeploying
+		return Deploying
 	}
 	if s.Listening() > 0 {
-		return StateConverging
+		return Converging
 	}
 	if slices.ContainsFunc(snap.Roles, cannotWork) {
-		return StateDown
+		return Down
 	}
 	switch {
 	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool {
 		return r.Leaderless() && !r.LeaderSince.IsZero() || len(r.Strangers) > 0 || len(r.Rivals) > 0 || r.Unsure != "" || r.Unread != ""
-	}), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == Stopped || m.Phase == Stopping) && !m.Leaving }):
-		return StateDegraded
+	}), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == state.Stopped || m.Phase == state.Stopping) && !m.Leaving }):
+		return Degraded
 	case warming, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() || r.Founding }):
-		return StateConverging
+		return Converging
 	}
-	return StateConverged
+	return Converged
 }
 
 // cannotWork tells whether a role that should do its work cannot.
@@ -75,33 +77,33 @@ func (r RoleView) Leaderless() bool {
 // failing tells whether a member of the role is dark without having been asked to.
 func failing(snap *Snapshot, role field.RoleName) bool {
 	return slices.ContainsFunc(snap.Members, func(m MemberView) bool {
-		return m.Role == role && (m.Phase == Failed || m.Phase == Unready || m.Phase == Unknown)
+		return m.Role == role && (m.Phase == state.Failed || m.Phase == state.Unready || m.Phase == state.Unknown)
 	})
 }
 
 // sentence words how the field is: the worst first, and what it means.
-func sentence(s *State, snap *Snapshot) string {
+func sentence(s *state.State, snap *Snapshot) string {
 	lit, wanted := snap.Lit()
 	var parts []string
-	if s.refused() {
+	if s.Refused() {
 		return refusal(s, lit, wanted)
 	}
 	if s.Retiring {
 		return retiring(s, snap)
 	}
-	if snap.State == StateStopped {
-		return fmt.Sprintf("Stopped on purpose (%s); data and place are kept.", counted(len(snap.Members), "member"))
+	if snap.State == Stopped {
+		return fmt.Sprintf("Stopped on purpose (%s); data and place are kept.", wording.Counted(len(snap.Members), "member"))
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
 	if n := s.Listening(); n > 0 {
-		count = fmt.Sprintf("asking %s how they are · %s when last heard", counted(n, "node"), count)
+		count = fmt.Sprintf("asking %s how they are · %s when last heard", wording.Counted(n, "node"), count)
 	}
 	if s.Rollout.Paused {
 		parts = append(parts, "paused, nothing new is begun until it goes on")
 	}
 	for _, r := range snap.Roles {
 		if len(r.Rivals) > 0 {
-			parts = append(parts, fmt.Sprintf("%s and %s both say that they lead %s: they may accept different writes", r.Leader, joinNames(r.Rivals), r.Role))
+			parts = append(parts, fmt.Sprintf("%s and %s both say that they lead %s: they may accept different writes", r.Leader, wording.Members(r.Rivals), r.Role))
 		}
 	}
 	for _, r := range snap.Roles {
@@ -117,8 +119,8 @@ func sentence(s *State, snap *Snapshot) string {
 	} else {
 		parts = append(parts, count)
 	}
-	for _, n := range SortedNodes(s) {
-		for _, name := range n.strays() {
+	for _, n := range state.SortedNodes(s) {
+		for _, name := range n.StrayNames() {
 			parts = append(parts, fmt.Sprintf("%s on %s, which the log does not know, is taken down", name, n.Name))
 		}
 	}
@@ -148,29 +150,29 @@ func sentence(s *State, snap *Snapshot) string {
 			parts = append(parts, r.Change)
 		}
 		if len(r.Strangers) > 0 {
-			parts = append(parts, fmt.Sprintf("%s lists %s, which %s none of ours", r.Role, firstOf(r.Strangers, 3), plural(len(r.Strangers), "is", "are")))
+			parts = append(parts, fmt.Sprintf("%s lists %s, which %s none of ours", r.Role, wording.FirstOf(r.Strangers, 3), wording.Plural(len(r.Strangers), "is", "are")))
 		}
 	}
 	for _, m := range snap.Members {
 		if m.TakenOff {
 			parts = append(parts, fmt.Sprintf("%s does not list %s any more: somebody has taken it off by hand", m.Role, m.Member))
 		}
-		if m.Left && m.Phase == Unknown {
+		if m.Left && m.Phase == state.Unknown {
 			parts = append(parts, fmt.Sprintf("%s is replaced, and ends when %s can be reached again", m.Member, m.Node))
 		}
 	}
 	halted := 0
 	for _, m := range snap.Members {
-		if m.Phase == Stopped && m.Halted {
+		if m.Phase == state.Stopped && m.Halted {
 			halted++
 		}
 	}
 	if halted > 0 {
-		parts = append(parts, fmt.Sprintf("%s stopped on purpose", counted(halted, "member")))
+		parts = append(parts, fmt.Sprintf("%s stopped on purpose", wording.Counted(halted, "member")))
 	}
 	parts = append(parts, waiting(snap)...)
-	parts = append(parts, s.restartsToCome()...)
-	if snap.State == StateConverged {
+	parts = append(parts, restartsToCome(s)...)
+	if snap.State == Converged {
 		parts = append(parts, strengths(snap)...)
 	}
 	return strings.Join(parts, " · ")
@@ -196,10 +198,10 @@ func darkMembers(snap *Snapshot) []string {
 			parts = append(parts, m.Trouble)
 			continue
 		}
-		if m.Left || m.Phase != Failed && m.Phase != Unready && m.Phase != Unknown && (m.Phase != Placing || m.Why == "") {
+		if m.Left || m.Phase != state.Failed && m.Phase != state.Unready && m.Phase != state.Unknown && (m.Phase != state.Placing || m.Why == "") {
 			continue
 		}
-		word := map[Phase]string{Failed: "dark", Unready: "not ready", Unknown: "unknown"}[m.Phase]
+		word := map[state.Phase]string{state.Failed: "dark", state.Unready: "not ready", state.Unknown: "unknown"}[m.Phase]
 		i := slices.IndexFunc(reasons, func(r *reason) bool { return r.word == word && r.why == m.Why })
 		if i < 0 {
 			i = len(reasons)
@@ -213,9 +215,9 @@ func darkMembers(snap *Snapshot) []string {
 			more += len(r.who)
 			continue
 		}
-		text := fmt.Sprintf("%s %s %s", joined(r.who), plural(len(r.who), "is", "are"), r.word)
+		text := fmt.Sprintf("%s %s %s", wording.And(r.who), wording.Plural(len(r.who), "is", "are"), r.word)
 		if r.word == "" {
-			text = joined(r.who) + " cannot be placed"
+			text = wording.And(r.who) + " cannot be placed"
 		}
 		if r.why != "" {
 			text += ": " + r.why
@@ -223,27 +225,16 @@ func darkMembers(snap *Snapshot) []string {
 		parts = append(parts, text)
 	}
 	if more > 0 {
-		parts = append(parts, fmt.Sprintf("%d more %s dark", more, plural(more, "is", "are")))
+		parts = append(parts, fmt.Sprintf("%d more %s dark", more, wording.Plural(more, "is", "are")))
 	}
 	return parts
-}
-
-// joined names the first few, with "and" before the last.
-func joined(names []string) string {
-	if len(names) > 4 {
-		names = append(slices.Clone(names[:3]), fmt.Sprintf("%d more", len(names)-3))
-	}
-	if n := len(names); n > 1 {
-		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
-	}
-	return strings.Join(names, "")
 }
 
 // waiting words which roles wait for which gates.
 func waiting(snap *Snapshot) []string {
 	var parts []string
 	for _, r := range snap.Roles {
-		planned := slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Role == r.Role && m.Phase == Planned })
+		planned := slices.ContainsFunc(snap.Members, func(m MemberView) bool { return m.Role == r.Role && m.Phase == state.Planned })
 		for _, g := range r.Gates {
 			if planned && !g.Open {
 				parts = append(parts, fmt.Sprintf("%s waits for %s", r.Role, g))
@@ -260,7 +251,7 @@ func strengths(snap *Snapshot) []string {
 		if r.Votes && r.Want > 0 && (r.Survives > 0 || r.Voters == 1) {
 			losses := "no loss"
 			if r.Survives > 0 {
-				losses = fmt.Sprintf("%d more %s", r.Survives, plural(r.Survives, "loss", "losses"))
+				losses = fmt.Sprintf("%d more %s", r.Survives, wording.Plural(r.Survives, "loss", "losses"))
 			}
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes and survives %s", r.Role, r.VotesReady, r.Voters, losses))
 		}
@@ -269,25 +260,25 @@ func strengths(snap *Snapshot) []string {
 }
 
 // refusal says that agents do not obey this log: then what it tells of their members is not how they are.
-func refusal(s *State, lit, wanted int) string {
+func refusal(s *state.State, lit, wanted int) string {
 	var nodes []field.NodeName
 	why := ""
-	for _, n := range SortedNodes(s) {
+	for _, n := range state.SortedNodes(s) {
 		if n.Refuses && !n.Released {
 			nodes, why = append(nodes, n.Name), n.DarkWhy
 		}
 	}
-	text := fmt.Sprintf("This log is not obeyed by %s: %s · what runs there goes on and is not known", joinNodes(nodes), why)
+	text := fmt.Sprintf("This log is not obeyed by %s: %s · what runs there goes on and is not known", wording.Nodes(nodes), why)
 	if lit > 0 {
 		text += fmt.Sprintf(" · %d of %d lit", lit, wanted)
 	}
 	return text + " · put the right log back, or take the field over (deploy --take-over NAME)"
 }
 
-func retiring(s *State, snap *Snapshot) string {
+func retiring(s *state.State, snap *Snapshot) string {
 	gone := 0
 	for _, m := range s.Members {
-		if m.Phase == Gone {
+		if m.Phase == state.Gone {
 			gone++
 		}
 	}
@@ -319,52 +310,37 @@ func (snap *Snapshot) Weakest() (survives int, ok bool) {
 	return survives, ok
 }
 
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
-}
-
 // restartsToCome words which members wait to be restarted, for whom, and which take a change at their next start only.
-func (s *State) restartsToCome() []string {
+func restartsToCome(s *state.State) []string {
 	var parts []string
 	for i := range s.Field.Roles {
-		members := s.of(s.Field.Roles[i].Name)
+		members := s.MembersOf(s.Field.Roles[i].Name)
 		due, pending, what := 0, 0, ""
 		for _, m := range members {
 			if m.RestartDue {
 				due++
 			} else if p := m.Pending(); len(p) > 0 {
-				if pending++; what == "" || what == changedWord(order.Named(p)) {
-					what = changedWord(order.Named(p))
+				if pending++; what == "" || what == wording.Changed(order.Named(p)) {
+					what = wording.Changed(order.Named(p))
 				} else {
 					what = "changes"
 				}
 			}
 		}
-		if b := s.blocker(members); due > 0 && b != nil {
-			parts = append(parts, fmt.Sprintf("%s of %s %s for %s to be %s before the next restart", counted(due, "member"), s.Field.Roles[i].Name, plural(due, "waits", "wait"), b.Name, b.awaited()))
+		if b := s.Blocker(members); due > 0 && b != nil {
+			parts = append(parts, fmt.Sprintf("%s of %s %s for %s to be %s before the next restart", wording.Counted(due, "member"), s.Field.Roles[i].Name, wording.Plural(due, "waits", "wait"), b.Name, awaited(b)))
 		}
 		if pending > 0 {
-			parts = append(parts, fmt.Sprintf("%s of %s %s for a restart to take %s", counted(pending, "member"), s.Field.Roles[i].Name, plural(pending, "waits", "wait"), what))
+			parts = append(parts, fmt.Sprintf("%s of %s %s for a restart to take %s", wording.Counted(pending, "member"), s.Field.Roles[i].Name, wording.Plural(pending, "waits", "wait"), what))
 		}
 	}
 	return parts
 }
 
 // awaited is what others wait for a member to be.
-func (m *Member) awaited() string {
+func awaited(m *state.Member) string {
 	if m.Leaving {
 		return "gone"
 	}
 	return "ready"
-}
-
-// firstOf names the first few, and counts the rest.
-func firstOf(names []string, most int) string {
-	if len(names) <= most+1 {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }

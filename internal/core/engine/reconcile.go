@@ -11,28 +11,29 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/state"
 )
 
 // decide looks for the next thing to do. Each part decides from the state alone, so that a controller which died at any
 // event finds its place again.
-func (settle) decide(s *State) ([]Fact, error) {
+func (reconcile) decide(s *state.State) ([]state.Fact, error) {
 	if !s.Deployed() {
 		return nil, nil
 	}
 	if s.Listening() > 0 {
 		return nil, nil // first hear how things are, then decide
 	}
-	if s.refused() {
+	if s.Refused() {
 		return nil, nil // this log lacks something: a person has to say how it goes on
 	}
-	w := &work{State: s, members: s.byRole(), held: s.Rollout.held() || s.Stalled != ""}
+	w := &pass{State: s, members: s.ByRole(), held: s.Rollout.Held() || s.Stalled != ""}
 	if s.Retiring {
 		w.held = false
 		return w.retire(), nil
 	}
-	parts := []func() []Fact{w.stall, w.dissolve, w.membership, w.found, w.procedures, w.warmUp, w.start, w.halt, w.leave, w.forget, w.restart, w.drift, w.release, w.end}
+	parts := []func() []state.Fact{w.stall, w.dissolve, w.membership, w.found, w.procedures, w.warmUp, w.start, w.halt, w.leave, w.forget, w.restart, w.drift, w.release, w.end}
 	if w.held { // what a person asks for of single members is done all the same
-		parts = []func() []Fact{w.warmUp, w.start, w.halt, w.restart, w.end}
+		parts = []func() []state.Fact{w.warmUp, w.start, w.halt, w.restart, w.end}
 	}
 	for _, part := range parts {
 		if facts := part(); len(facts) > 0 {
@@ -42,32 +43,32 @@ func (settle) decide(s *State) ([]Fact, error) {
 	return nil, w.err
 }
 
-// work is one look for the next thing to do.
-type work struct {
-	*State
-	members  map[field.RoleName][]*Member
+// pass is one look for the next thing to do.
+type pass struct {
+	*state.State
+	members  map[field.RoleName][]*state.Member
 	revision uint64 // of the newest order of this look
 	drawn    *render.Scene
 	held     bool // nothing of the rollout is begun
 	err      error
 }
 
-func (w *work) order(m *Member, want order.Want, why string) MemberOrdered {
+func (w *pass) order(m *state.Member, want order.Want, why string) state.MemberOrdered {
 	w.revision = max(w.revision, w.Revision) + 1
 	o := order.Order{Term: w.Term, Revision: w.revision, Member: m.Name, Want: want, Round: m.Ordered.Round, Spec: m.Ordered.Spec}
-	return MemberOrdered{Order: o, Why: why}
+	return state.MemberOrdered{Order: o, Why: why}
 }
 
 // stage is what templates see, drawn once a look.
-func (w *work) stage() *render.Scene {
+func (w *pass) stage() *render.Scene {
 	if w.drawn == nil {
-		w.drawn = w.scene()
+		w.drawn = w.Scene()
 	}
 	return w.drawn
 }
 
 // spec renders what the member's agent needs; via is who admits the member where that is only being decided.
-func (w *work) spec(m *Member, via field.MemberName) *order.Spec {
+func (w *pass) spec(m *state.Member, via field.MemberName) *order.Spec {
 	w.stage()
 	if via != "" {
 		joiner := w.drawn.Members[m.Name]
@@ -83,57 +84,57 @@ func (w *work) spec(m *Member, via field.MemberName) *order.Spec {
 }
 
 // active are the members of a role that are there to stay.
-func (w *work) active(role field.RoleName) []*Member {
-	return slices.DeleteFunc(slices.Clone(w.members[role]), func(m *Member) bool { return m.Leaving })
+func (w *pass) active(role field.RoleName) []*state.Member {
+	return slices.DeleteFunc(slices.Clone(w.members[role]), func(m *state.Member) bool { return m.Leaving })
 }
 
 // membership plans members that are missing and sends away those that are too many.
-func (w *work) membership() []Fact {
-	if w.planned.valid && w.planned.census == w.census {
+func (w *pass) membership() []state.Fact {
+	if w.Planned.Valid && w.Planned.Census == w.Census {
 		return nil
 	}
-	var facts []Fact
-	p := plan.Make(w.Field, w.live())
+	var facts []state.Fact
+	p := plan.Make(w.Field, w.Live())
 	defer func() {
 		if len(facts) == 0 {
-			w.planned = planMemo{census: w.census, valid: true, unplaced: len(p.Unplaced) > 0}
+			w.Planned = state.PlanMemo{Census: w.Census, Valid: true, Unplaced: len(p.Unplaced) > 0}
 		}
 	}()
 	next := map[field.RoleName]int{}
 	for _, a := range p.Adds {
 		role := w.Field.Role(a.Role)
-		r := w.role(a.Role)
+		r := w.RoleOf(a.Role)
 		if r.Founded && len(w.active(a.Role)) == 0 {
 			continue // the old cluster ends first: there is nothing left of it to join
 		}
 		if before := w.Members[a.Name]; before != nil && before.Kept {
-			facts = append(facts, MemberPlanned{Member: a, Number: before.Number, Returns: true})
+			facts = append(facts, state.MemberPlanned{Member: a, Number: before.Number, Returns: true})
 			continue
 		}
 		next[a.Role] = max(next[a.Role], r.Highest) + 1
-		facts = append(facts, MemberPlanned{Member: a, Number: next[a.Role],
+		facts = append(facts, state.MemberPlanned{Member: a, Number: next[a.Role],
 			Founding: !r.Founded && role.Founds(len(w.active(a.Role))+next[a.Role]-r.Highest-1)})
 	}
 	for _, r := range p.Removes {
 		if m := w.Members[r.Member]; m.Ordered.Revision == 0 && !w.tried(m) {
-			facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why}, MemberGone{Member: r.Member, Kept: m.Kept, Bytes: m.Bytes})
+			facts = append(facts, state.MemberLeaving{Member: r.Member, Why: r.Why}, state.MemberGone{Member: r.Member, Kept: m.Kept, Bytes: m.Bytes})
 			continue
 		}
-		facts = append(facts, MemberLeaving{Member: r.Member, Why: r.Why})
+		facts = append(facts, state.MemberLeaving{Member: r.Member, Why: r.Why})
 	}
 	return facts
 }
 
 // tried tells whether a member's cluster may know it already.
-func (w *work) tried(m *Member) bool {
-	op := w.role(m.Role).Op
+func (w *pass) tried(m *state.Member) bool {
+	op := w.RoleOf(m.Role).Op
 	return m.Unsettled != "" || m.Admitted && !m.Founding || m.Steps[order.Join] > 0 || m.Listed || op != nil && op.Member == m.Name
 }
 
 // open tells whether all gates of a role are open.
-func (w *work) open(role *field.Role) bool {
+func (w *pass) open(role *field.Role) bool {
 	for on, gate := range w.Field.Needs(role) {
-		if target := w.Field.Role(on); target != nil && !w.gate(target, gate, w.active(on)).Open {
+		if target := w.Field.Role(on); target != nil && !w.Gate(target, gate, w.active(on)).Open {
 			return false
 		}
 	}
@@ -141,11 +142,11 @@ func (w *work) open(role *field.Role) bool {
 }
 
 // found freezes the founders of a role whose gates have opened for the first time.
-func (w *work) found() []Fact {
+func (w *pass) found() []state.Fact {
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
 		members := w.active(role.Name)
-		if w.role(role.Name).Founded || len(members) == 0 || !w.open(role) {
+		if w.RoleOf(role.Name).Founded || len(members) == 0 || !w.open(role) {
 			continue
 		}
 		var founders []field.MemberName
@@ -159,17 +160,17 @@ func (w *work) found() []Fact {
 		if len(founders) == 0 && !back {
 			continue
 		}
-		return []Fact{RoleFounded{Role: role.Name, Founders: founders, Steps: len(role.Program.Found)}}
+		return []state.Fact{state.RoleFounded{Role: role.Name, Founders: founders, Steps: len(role.Program.Found)}}
 	}
 	return nil
 }
 
 // start orders every member whose time has come to run.
-func (w *work) start() []Fact {
-	var facts []Fact
+func (w *pass) start() []state.Fact {
+	var facts []state.Fact
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
-		if !w.role(role.Name).Founded {
+		if !w.RoleOf(role.Name).Founded {
 			continue
 		}
 		members := w.active(role.Name)
@@ -178,10 +179,10 @@ func (w *work) start() []Fact {
 			if m.Halted || m.Ordered.Want == order.Run || w.held && !m.Asked {
 				continue
 			}
-			if m.Ordered.Want == order.Stop && m.Phase != Stopped {
+			if m.Ordered.Want == order.Stop && m.Phase != state.Stopped {
 				continue // it ends first
 			}
-			if w.role(role.Name).Cold && !m.Begins {
+			if w.RoleOf(role.Name).Cold && !m.Begins {
 				continue // who begins comes first
 			}
 			if !checked {
@@ -195,7 +196,7 @@ func (w *work) start() []Fact {
 				o.Why = "started again"
 			}
 			if !m.Founding && m.Via == "" {
-				o.Via = w.role(role.Name).Leader
+				o.Via = w.RoleOf(role.Name).Leader
 			}
 			if role.Votes {
 				o.Order.Lag = time.Duration(len(facts)%lagSteps) * lagStep
@@ -216,22 +217,22 @@ const (
 
 // turn tells whether the role's way of starting lets this member start now. Those that were members before come back
 // together: they may need each other for a quorum.
-func (w *work) turn(role *field.Role, members []*Member, index int) bool {
+func (w *pass) turn(role *field.Role, members []*state.Member, index int) bool {
 	m := members[index]
 	if m.Joined || m.Founding {
 		return true
 	}
-	if procedural(role) { // whose templates may ask who leads
-		return m.Admitted && (role.Program.Leader == nil || m.Via != "" || w.role(role.Name).Leader != "")
+	if state.Procedural(role) { // whose templates may ask who leads
+		return m.Admitted && (role.Program.Leader == nil || m.Via != "" || w.RoleOf(role.Name).Leader != "")
 	}
 	if role.Start == field.Together {
 		return true
 	}
-	if role.Program.Leader != nil && w.role(role.Name).Leader == "" {
+	if role.Program.Leader != nil && w.RoleOf(role.Name).Leader == "" {
 		return false // it is admitted by whoever leads
 	}
 	if role.Start == field.SeedFirst {
-		return slices.ContainsFunc(members, func(o *Member) bool { return o.Joined && w.IsReady(o) })
+		return slices.ContainsFunc(members, func(o *state.Member) bool { return o.Joined && w.IsReady(o) })
 	}
 	for _, before := range members[:index] {
 		if !before.Halted && !w.IsReady(before) {
@@ -242,7 +243,7 @@ func (w *work) turn(role *field.Role, members []*Member, index int) bool {
 }
 
 // waitsOn tells whether a role needs another, by gate.
-func (w *work) waitsOn(role, on field.RoleName) bool {
+func (w *pass) waitsOn(role, on field.RoleName) bool {
 	r := w.Field.Role(role)
 	if r == nil {
 		return false
@@ -253,15 +254,15 @@ func (w *work) waitsOn(role, on field.RoleName) bool {
 
 // leave ends members that are on their way out, once those that replace them are ready, or once their cluster has let
 // them go. Where a whole cluster goes, dependants that go too go first.
-func (w *work) leave() []Fact {
-	var facts []Fact
+func (w *pass) leave() []state.Fact {
+	var facts []state.Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
-		whole := w.dissolving(role, w.members[role])
-		if whole && w.dependantsLeft(role, func(m *Member) bool { return m.Leaving }) {
+		whole := w.Dissolving(role, w.members[role])
+		if whole && w.dependantsLeft(role, func(m *state.Member) bool { return m.Leaving }) {
 			continue
 		}
-		byProcedure := !whole && procedural(w.Field.Role(role))
-		waiting := slices.ContainsFunc(w.active(role), func(m *Member) bool { return !m.Halted && !w.IsReady(m) })
+		byProcedure := !whole && state.Procedural(w.Field.Role(role))
+		waiting := slices.ContainsFunc(w.active(role), func(m *state.Member) bool { return !m.Halted && !w.IsReady(m) })
 		for _, m := range w.members[role] {
 			if !m.Leaving || m.Ordered.Want == order.Gone || byProcedure && !m.Left || !byProcedure && waiting && w.IsReady(m) {
 				continue
@@ -275,15 +276,15 @@ func (w *work) leave() []Fact {
 }
 
 // forget has data deleted that was kept of members, where their role keeps none any more.
-func (w *work) forget() []Fact {
-	var due []*Member
+func (w *pass) forget() []state.Fact {
+	var due []*state.Member
 	for _, m := range w.Members {
-		if m.Phase == Gone && m.Kept && !m.Keeps && w.Field.Node(m.Node) != nil {
+		if m.Phase == state.Gone && m.Kept && !m.Keeps && w.Field.Node(m.Node) != nil {
 			due = append(due, m)
 		}
 	}
-	slices.SortFunc(due, func(a, b *Member) int { return strings.Compare(string(a.Name), string(b.Name)) })
-	var facts []Fact
+	slices.SortFunc(due, func(a, b *state.Member) int { return strings.Compare(string(a.Name), string(b.Name)) })
+	var facts []state.Fact
 	for _, m := range due {
 		facts = append(facts, w.order(m, order.Gone, "its data is no longer kept"))
 	}
@@ -293,8 +294,8 @@ func (w *work) forget() []Fact {
 // drift gives running members their new spec when what it is made of has changed. What needs a restart is only marked: the
 // new spec comes with the order to restart, so that a member which is not its turn yet is not changed by a crash. What a
 // program takes while it runs is brought to one member of a role at a time.
-func (w *work) drift() []Fact {
-	var facts []Fact
+func (w *pass) drift() []state.Fact {
+	var facts []state.Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
 		declared := w.Field.Role(role)
 		if declared == nil {
@@ -304,7 +305,7 @@ func (w *work) drift() []Fact {
 		bringing := slices.ContainsFunc(w.members[role], w.beingChanged)
 		var due, spared []field.MemberName
 		for _, m := range w.members[role] {
-			if m.Leaving || m.Ordered.Want != order.Run || w.rendered[m.Name] == w.shape {
+			if m.Leaving || m.Ordered.Want != order.Run || w.Rendered[m.Name] == w.Shape {
 				continue
 			}
 			spec := w.spec(m, "")
@@ -321,16 +322,16 @@ func (w *work) drift() []Fact {
 			switch {
 			case effect == field.OnRestart && m.PID != 0:
 				if m.RestartDue {
-					w.rendered[m.Name] = w.shape
+					w.Rendered[m.Name] = w.Shape
 				} else if settled { // else more of the same is to come
 					due = append(due, m.Name)
 				}
 				continue
-			case m.RestartDue && m.RestartWhy == configurationChanged:
+			case m.RestartDue && m.RestartWhy == state.ConfigurationChanged:
 				spared = append(spared, m.Name)
 			}
 			if reflect.DeepEqual(spec, m.Ordered.Spec) && !m.Undone {
-				w.rendered[m.Name], w.judged[m.Name] = w.shape, w.drafts
+				w.Rendered[m.Name], w.Judged[m.Name] = w.Shape, w.Drafts
 				continue
 			}
 			if m.PID != 0 && order.Answered(m.Runs(), spec) {
@@ -339,18 +340,18 @@ func (w *work) drift() []Fact {
 				}
 				bringing = true
 			}
-			o := w.order(m, order.Run, othersChanged)
-			if o.Draft = w.judged[m.Name] < w.drafts; o.Draft {
-				o.Why = draftChanged
+			o := w.order(m, order.Run, state.OthersChanged)
+			if o.Draft = w.Judged[m.Name] < w.Drafts; o.Draft {
+				o.Why = state.DraftChanged
 			}
 			o.Order.Spec = spec
 			facts = append(facts, o)
 		}
 		if len(due) > 0 {
-			facts = append(facts, RestartAsked{Members: due, Why: configurationChanged, Part: true})
+			facts = append(facts, state.RestartAsked{Members: due, Why: state.ConfigurationChanged, Part: true})
 		}
 		if len(spared) > 0 {
-			facts = append(facts, RestartSpared{Members: spared})
+			facts = append(facts, state.RestartSpared{Members: spared})
 		}
 	}
 	return facts
@@ -358,12 +359,12 @@ func (w *work) drift() []Fact {
 
 // joinedAll tells whether everybody of a role has joined, and of the roles that it is told of: until then more of what it is
 // told is to come. Who has failed is not waited for.
-func (w *work) joinedAll(role *field.Role) bool {
+func (w *pass) joinedAll(role *field.Role) bool {
 	for _, name := range append(append([]field.RoleName{role.Name}, role.Called()...), role.Known()...) {
 		if name != role.Name && w.Field.Needs(role)[name] == "" && slices.Contains(role.Known(), name) && w.waitsOn(name, role.Name) {
 			continue // that one waits for this one
 		}
-		if slices.ContainsFunc(w.active(name), func(m *Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != Failed }) {
+		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed }) {
 			return false
 		}
 	}
@@ -371,13 +372,13 @@ func (w *work) joinedAll(role *field.Role) bool {
 }
 
 // beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.
-func (w *work) beingChanged(m *Member) bool {
+func (w *pass) beingChanged(m *state.Member) bool {
 	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && !m.Undone && m.Ordered.Revision > m.Applied &&
-		!w.Nodes[m.Node].Dark && m.Phase != Stopping && order.Answered(m.Running, m.Ordered.Spec)
+		!w.Nodes[m.Node].Dark && m.Phase != state.Stopping && order.Answered(m.Running, m.Ordered.Spec)
 }
 
 // specAsBegun is what a member that has begun its cluster was begun with.
-func (w *work) specAsBegun(m *Member) *order.Spec {
+func (w *pass) specAsBegun(m *state.Member) *order.Spec {
 	scene := w.stage()
 	drawn := scene.Members[m.Name]
 	begun := drawn
@@ -392,36 +393,36 @@ func (w *work) specAsBegun(m *Member) *order.Spec {
 }
 
 // dissolve forgets clusters of which nothing is left.
-func (w *work) dissolve() []Fact {
-	var facts []Fact
+func (w *pass) dissolve() []state.Fact {
+	var facts []state.Fact
 	for _, name := range slices.Sorted(maps.Keys(w.Roles)) {
 		if w.Roles[name].Founded && len(w.members[name]) == 0 {
-			facts = append(facts, RoleDissolved{Role: name})
+			facts = append(facts, state.RoleDissolved{Role: name})
 		}
 	}
 	return facts
 }
 
 // release frees nodes that the draft has no more and that nothing is left on.
-func (w *work) release() []Fact {
+func (w *pass) release() []state.Fact {
 	held := map[field.NodeName]bool{}
 	for _, group := range w.members {
 		for _, m := range group {
 			held[m.Node] = true
 		}
 	}
-	var facts []Fact
+	var facts []state.Fact
 	for _, name := range slices.Sorted(maps.Keys(w.Nodes)) {
 		n := w.Nodes[name]
 		if !n.Releasing && !n.Released && !held[name] && len(n.Strays) == 0 && (w.Retiring || w.Field.Node(name) == nil) {
-			facts = append(facts, NodeReleasing{Node: name})
+			facts = append(facts, state.NodeReleasing{Node: name})
 		}
 	}
 	return facts
 }
 
 // end closes the rollout when everything wanted has come true.
-func (w *work) end() []Fact {
+func (w *pass) end() []state.Fact {
 	if !w.Rollout.Active() || w.Rollout.Paused && w.Rollout.Members == nil {
 		return nil
 	}
@@ -431,7 +432,7 @@ func (w *work) end() []Fact {
 				return nil
 			}
 		}
-		return []Fact{RolloutEnded{What: w.Rollout.What}}
+		return []state.Fact{state.RolloutEnded{What: w.Rollout.What}}
 	}
 	for _, group := range w.members {
 		for _, m := range group {
@@ -448,38 +449,38 @@ func (w *work) end() []Fact {
 	for i := range w.Field.Roles {
 		r := &w.Field.Roles[i]
 		members := w.active(r.Name)
-		if len(members) < r.Members || w.founding(r) {
+		if len(members) < r.Members || w.Founding(r) {
 			return nil
 		}
-		running := slices.ContainsFunc(members, func(m *Member) bool { return !m.Halted })
-		if running && r.Program != nil && r.Program.Leader != nil && w.role(r.Name).Leader == "" {
+		running := slices.ContainsFunc(members, func(m *state.Member) bool { return !m.Halted })
+		if running && r.Program != nil && r.Program.Leader != nil && w.RoleOf(r.Name).Leader == "" {
 			return nil // who has a leader is not done before somebody leads
 		}
 	}
-	return []Fact{RolloutEnded{What: w.Rollout.What}}
+	return []state.Fact{state.RolloutEnded{What: w.Rollout.What}}
 }
 
 // settled tells whether a member is as it shall be, or as a stop, start or restart of it wants it.
-func (w *work) settled(m *Member, what string) bool {
+func (w *pass) settled(m *state.Member, what string) bool {
 	switch {
 	case what == "stop":
-		return !m.Halted || m.Phase == Stopped || m.Phase == Gone || m.Ordered.Want == ""
-	case what != "" && (m.Phase == Gone || m.Leaving || m.Halted):
+		return !m.Halted || m.Phase == state.Stopped || m.Phase == state.Gone || m.Ordered.Want == ""
+	case what != "" && (m.Phase == state.Gone || m.Leaving || m.Halted):
 		return true // something else was asked for meanwhile
 	case m.Leaving && m.Left && w.Nodes[m.Node].Dark:
 		return true // it ends when its node can be reached again
 	case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken, w.beingChanged(m):
 		return false
-	case m.Halted && m.Phase != Stopped && m.Ordered.Want != "":
+	case m.Halted && m.Phase != state.Stopped && m.Ordered.Want != "":
 		return false
 	}
 	return m.Halted || w.IsReady(m)
 }
 
 // retire takes everything down, dependants first, then frees the nodes.
-func (w *work) retire() []Fact {
-	var facts []Fact
-	left := func(*Member) bool { return true }
+func (w *pass) retire() []state.Fact {
+	var facts []state.Fact
+	left := func(*state.Member) bool { return true }
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
 		if w.dependantsLeft(role, left) {
 			continue
@@ -488,7 +489,7 @@ func (w *work) retire() []Fact {
 			switch {
 			case m.Ordered.Want == order.Gone, w.othersFirst(m, left):
 			case m.Ordered.Revision == 0:
-				facts = append(facts, MemberGone{Member: m.Name})
+				facts = append(facts, state.MemberGone{Member: m.Name})
 			default:
 				facts = append(facts, w.order(m, order.Gone, "the field is retired"))
 			}
@@ -505,5 +506,5 @@ func (w *work) retire() []Fact {
 			return nil
 		}
 	}
-	return []Fact{FieldRetired{}}
+	return []state.Fact{state.FieldRetired{}}
 }

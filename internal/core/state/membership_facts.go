@@ -1,4 +1,4 @@
-package engine
+package state
 
 import (
 	"fmt"
@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/wording"
 )
 
 // MemberAdmitted says that a member may be started: what must be done before has been done.
@@ -82,38 +83,42 @@ type ProceduresResumed struct{ Members []field.MemberName }
 func (f MemberAdmitted) apply(s *State, _ time.Time) {
 	m := s.Members[f.Member]
 	m.Admitted, m.JoinDue = true, f.Steps
-	s.shape++
+	s.Shape++
 }
+
 func (f MemberAdmitted) Sentence() string {
 	return fmt.Sprintf("%s may be started: all that must come before has been done", f.Member)
 }
 
 func (f MemberLeft) apply(s *State, _ time.Time) {
 	s.Members[f.Member].Left = true
-	s.shape++
+	s.Shape++
 }
+
 func (f MemberLeft) Sentence() string {
 	return fmt.Sprintf("%s is no longer a member of its cluster", f.Member)
 }
 
 func (f RoleDissolved) apply(s *State, _ time.Time) {
-	s.Roles[f.Role] = &Role{Name: f.Role, Highest: s.role(f.Role).Highest}
-	s.shape++
-	s.census++
+	s.Roles[f.Role] = &Role{Name: f.Role, Highest: s.ensureRole(f.Role).Highest}
+	s.Shape++
+	s.Census++
 }
+
 func (f RoleDissolved) Sentence() string {
 	return fmt.Sprintf("the cluster of %s has no members left and is dissolved", f.Role)
 }
 
 func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Op, r.Retried, r.Waits = &op, "", membership.Wait{}
 	if m := s.Members[op.Member]; m.Via == "" && op.Procedure == order.Join {
 		m.Via = f.Via
 	}
 	s.Revision = max(s.Revision, op.ID)
 }
+
 func (f OperationAsked) Sentence() string {
 	op := f.Operation
 	on := ""
@@ -126,21 +131,22 @@ func (f OperationAsked) Sentence() string {
 	case op.Procedure == order.Found:
 		return fmt.Sprintf("step %d of founding %s is asked for%s", op.Step+1, f.Role, on)
 	}
-	return fmt.Sprintf("%s is asked to %s%s", f.Role, procedureVerb(op.Procedure, op.Member), on)
+	return fmt.Sprintf("%s is asked to %s%s", f.Role, ProcedureVerb(op.Procedure, op.Member), on)
 }
 
-func procedureVerb(p order.Procedure, m field.MemberName) string {
+func ProcedureVerb(p order.Procedure, m field.MemberName) string {
 	return map[order.Procedure]string{order.Join: fmt.Sprintf("add %s", m), order.Promote: fmt.Sprintf("give %s a vote", m),
 		order.Leave: fmt.Sprintf("remove %s", m), order.HandOver: fmt.Sprintf("take the lead from %s", m), order.Found: "be founded", order.Rank: fmt.Sprintf("tell how advanced the data of %s is", m)}[p]
 }
 
-func (f OperationRetried) apply(s *State, _ time.Time) { s.role(f.Role).Retried = f.Why }
+func (f OperationRetried) apply(s *State, _ time.Time) { s.ensureRole(f.Role).Retried = f.Why }
+
 func (f OperationRetried) Sentence() string {
-	return fmt.Sprintf("%s could not %s yet, and is asked again: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+	return fmt.Sprintf("%s could not %s yet, and is asked again: %s", f.Role, ProcedureVerb(f.Procedure, f.Member), f.Why)
 }
 
 func (f OperationDone) apply(s *State, _ time.Time) {
-	r, m := s.role(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Members[f.Member]
 	op := r.Op
 	r.Op, r.Retried = nil, ""
 	m.Unsettled, m.LastAsked, m.Trouble, m.Tries = "", "", "", 0
@@ -169,7 +175,7 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 		}
 		m.Captured = captured
 	}
-	s.shape++
+	s.Shape++
 }
 
 // step notes how many steps of a procedure are done. The map may be shared with another copy of the member.
@@ -190,7 +196,7 @@ func (f OperationDone) Sentence() string {
 }
 
 func (f OperationUndone) apply(s *State, _ time.Time) {
-	r, m := s.role(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Members[f.Member]
 	op := r.Op
 	r.Op, r.Retried = nil, ""
 	m.Unsettled, m.LastAsked = "", ""
@@ -212,36 +218,39 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 	m.Stuck = f.Unclear && op.Do.DoneWhen == ""
 	switch {
 	case m.Stuck:
-		m.Trouble = fmt.Sprintf("whether %s could %s is not known, and its step has no done_when to find it out by: %s", f.Role, procedureVerb(op.Procedure, op.Member), f.Why)
+		m.Trouble = fmt.Sprintf("whether %s could %s is not known, and its step has no done_when to find it out by: %s", f.Role, ProcedureVerb(op.Procedure, op.Member), f.Why)
 	case !f.Unclear:
-		m.Trouble = fmt.Sprintf("%s could not %s: %s", f.Role, procedureVerb(op.Procedure, op.Member), f.Why)
+		m.Trouble = fmt.Sprintf("%s could not %s: %s", f.Role, ProcedureVerb(op.Procedure, op.Member), f.Why)
 	}
 }
+
 func (f OperationUndone) Sentence() string {
 	if f.Unclear {
-		return fmt.Sprintf("whether %s could %s is not known: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+		return fmt.Sprintf("whether %s could %s is not known: %s", f.Role, ProcedureVerb(f.Procedure, f.Member), f.Why)
 	}
-	return fmt.Sprintf("%s could not %s: %s", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+	return fmt.Sprintf("%s could not %s: %s", f.Role, ProcedureVerb(f.Procedure, f.Member), f.Why)
 }
 
 func (f OperationLost) apply(s *State, _ time.Time) {
-	r, m := s.role(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Members[f.Member]
 	if r.Op.Procedure != order.HandOver && r.Op.Procedure != order.Rank {
 		m.Unsettled, m.LastAsked = r.Op.Procedure, r.Op.Asked
 		m.Stuck = r.Op.Do.DoneWhen == ""
 	}
 	if m.Stuck {
-		m.Trouble = fmt.Sprintf("whether %s could %s is not known, and its step has no done_when to find it out by", f.Role, procedureVerb(r.Op.Procedure, f.Member))
+		m.Trouble = fmt.Sprintf("whether %s could %s is not known, and its step has no done_when to find it out by", f.Role, ProcedureVerb(r.Op.Procedure, f.Member))
 	}
 	r.Op, r.Retried = nil, ""
 }
+
 func (f OperationLost) Sentence() string {
-	return fmt.Sprintf("whether %s could %s is not known (%s); that is found out first", f.Role, procedureVerb(f.Procedure, f.Member), f.Why)
+	return fmt.Sprintf("whether %s could %s is not known (%s); that is found out first", f.Role, ProcedureVerb(f.Procedure, f.Member), f.Why)
 }
 
 func (f ChangeWaits) apply(s *State, _ time.Time) {
-	s.role(f.Role).Waits = membership.Wait{For: f.For, Blocked: f.Blocked}
+	s.ensureRole(f.Role).Waits = membership.Wait{For: f.For, Blocked: f.Blocked}
 }
+
 func (f ChangeWaits) Sentence() string {
 	if f.For == "" {
 		return fmt.Sprintf("%s has all the members it needs", f.Role)
@@ -255,8 +264,9 @@ func (f ProceduresResumed) apply(s *State, _ time.Time) {
 		m.Trouble, m.Tries, m.Stuck = "", 0, false
 	}
 }
+
 func (f ProceduresResumed) Sentence() string {
-	return "tried again: the procedures of " + joinNames(f.Members)
+	return "tried again: the procedures of " + wording.Members(f.Members)
 }
 
 // RoleCold says that nobody of a role runs, so that who begins has to be found out before anybody is started.
@@ -283,7 +293,7 @@ type StepsSkipped struct {
 }
 
 func (f RoleCold) apply(s *State, _ time.Time) {
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Cold, r.Begins = true, ""
 	for _, m := range s.Members {
 		if m.Role == f.Role {
@@ -291,32 +301,36 @@ func (f RoleCold) apply(s *State, _ time.Time) {
 		}
 	}
 }
+
 func (f RoleCold) Sentence() string {
 	return fmt.Sprintf("nobody of %s runs (%s): who begins is found out first", f.Role, f.Why)
 }
 
 func (f MemberBegins) apply(s *State, _ time.Time) {
-	s.role(f.Role).Begins = f.Member
+	s.ensureRole(f.Role).Begins = f.Member
 	for _, m := range s.Members {
 		if m.Role == f.Role {
 			m.Begins = m.Name == f.Member
 		}
 	}
-	s.shape++
+	s.Shape++
 }
+
 func (f MemberBegins) Sentence() string {
 	return fmt.Sprintf("%s begins %s: %s", f.Member, f.Role, f.Why)
 }
 
 func (f RoleWarm) apply(s *State, _ time.Time) {
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Cold, r.Begins, r.Without, r.Waits = false, "", nil, membership.Wait{}
 }
+
 func (f RoleWarm) Sentence() string {
 	return fmt.Sprintf("%s has begun: the others are started", f.Role)
 }
 
 func (f StepsSkipped) apply(s *State, _ time.Time) { s.Members[f.Member].step(f.Procedure, f.Done) }
+
 func (f StepsSkipped) Sentence() string {
 	return fmt.Sprintf("steps of %s that are not for %s as it is are left out", f.Procedure, f.Member)
 }

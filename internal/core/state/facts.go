@@ -1,13 +1,12 @@
-package engine
+package state
 
 import (
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/wording"
 )
 
 // Fact is what an event says. Each fact knows how it changes the state and how to say itself; none decides.
@@ -164,7 +163,7 @@ func (f Accepted) apply(s *State, at time.Time) {
 	before := s.Field
 	s.Field = f.Field
 	for _, declared := range f.Field.Roles {
-		r, was := s.role(declared.Name), (*field.Role)(nil)
+		r, was := s.ensureRole(declared.Name), (*field.Role)(nil)
 		if before != nil {
 			was = before.Role(declared.Name)
 		}
@@ -183,7 +182,7 @@ func (f Accepted) apply(s *State, at time.Time) {
 	}
 	for _, m := range s.Members {
 		m.Halted, m.Unfit = false, ""
-		if m.RestartWhy == configurationChanged {
+		if m.RestartWhy == ConfigurationChanged {
 			m.RestartDue, m.RestartWhy = false, "" // what is due by this draft is worked out anew
 		}
 		if r := f.Field.Role(m.Role); r != nil { // of a role that is gone, what it said last holds
@@ -191,9 +190,9 @@ func (f Accepted) apply(s *State, at time.Time) {
 		}
 	}
 	s.Rollout, s.Stalled = Rollout{What: "deploy", Began: at}, ""
-	s.shape++
-	s.census++
-	s.drafts++
+	s.Shape++
+	s.Census++
+	s.Drafts++
 }
 
 func (f Accepted) Sentence() string {
@@ -201,25 +200,25 @@ func (f Accepted) Sentence() string {
 	for _, r := range f.Field.Roles {
 		members += r.Members
 	}
-	return fmt.Sprintf("deploy asked for by %s: %s, %s, %s", f.By, counted(len(f.Field.Roles), "role"), counted(members, "member"),
-		counted(len(f.Field.Nodes), "node"))
+	return fmt.Sprintf("deploy asked for by %s: %s, %s, %s", f.By, wording.Counted(len(f.Field.Roles), "role"), wording.Counted(members, "member"),
+		wording.Counted(len(f.Field.Nodes), "node"))
 }
 
 func (f RoleFounded) apply(s *State, _ time.Time) {
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Founded, r.Founders, r.FoundDue = true, f.Founders, f.Steps
 	for _, name := range f.Founders {
 		m := s.Members[name]
 		m.Joined, m.Admitted, m.Begins = true, true, true
 	}
-	s.shape++
+	s.Shape++
 }
 
 func (f RoleFounded) Sentence() string {
 	if len(f.Founders) == 0 {
 		return fmt.Sprintf("%s starts again with data that was kept", f.Role)
 	}
-	return fmt.Sprintf("%s is founded by %s", f.Role, joinNames(f.Founders))
+	return fmt.Sprintf("%s is founded by %s", f.Role, wording.Members(f.Founders))
 }
 
 func (f LeaderSeen) apply(s *State, at time.Time) {
@@ -231,7 +230,7 @@ func (f LeaderSeen) Sentence() string {
 		return fmt.Sprintf("it is not known whether %s still leads %s: %s", f.Member, f.Role, f.Unsure)
 	}
 	if len(f.Beside) > 0 {
-		return fmt.Sprintf("%s says that it leads %s, and so does %s: they may accept different writes", f.Member, f.Role, joinNames(f.Beside))
+		return fmt.Sprintf("%s says that it leads %s, and so does %s: they may accept different writes", f.Member, f.Role, wording.Members(f.Beside))
 	}
 	if f.Term > 0 {
 		return fmt.Sprintf("%s leads %s, term %d", f.Member, f.Role, f.Term)
@@ -246,10 +245,10 @@ func (f LeaderLost) apply(s *State, at time.Time) {
 func (f LeaderLost) Sentence() string { return fmt.Sprintf("%s no longer leads %s", f.Member, f.Role) }
 
 func (f RosterSeen) apply(s *State, at time.Time) {
-	r := s.role(f.Role)
+	r := s.ensureRole(f.Role)
 	r.Roster, r.RosterAt, r.RosterWhy = f.Roster, at, ""
 	for _, m := range s.Members {
-		if m.Role == f.Role && m.Phase != Gone && !m.Listed && s.entry(m) != nil {
+		if m.Role == f.Role && m.Phase != Gone && !m.Listed && s.Entry(m) != nil {
 			m.Listed = true
 		}
 	}
@@ -266,10 +265,10 @@ func (f RosterSeen) Sentence() string {
 			names[i] += " (learner)"
 		}
 	}
-	return fmt.Sprintf("%s lists as its members: %s", f.Role, firstOf(names, 12))
+	return fmt.Sprintf("%s lists as its members: %s", f.Role, wording.FirstOf(names, 12))
 }
 
-func (f RosterUnread) apply(s *State, _ time.Time) { s.role(f.Role).RosterWhy = f.Why }
+func (f RosterUnread) apply(s *State, _ time.Time) { s.ensureRole(f.Role).RosterWhy = f.Why }
 
 func (f RosterUnread) Sentence() string {
 	return fmt.Sprintf("the members that %s lists cannot be read from %s: %s", f.Role, f.From, f.Why)
@@ -311,7 +310,7 @@ func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
 func (f ReportsDropped) apply(*State, time.Time) {}
 
 func (f ReportsDropped) Sentence() string {
-	return fmt.Sprintf("the agent of %s dropped %s, since no controller had asked for them for long; the newest of each kind are there", f.Node, counted(f.Count, "report"))
+	return fmt.Sprintf("the agent of %s dropped %s, since no controller had asked for them for long; the newest of each kind are there", f.Node, wording.Counted(f.Count, "report"))
 }
 
 func (f Heard) apply(s *State, _ time.Time) {
@@ -344,14 +343,14 @@ func (s *State) begin(what string, members []field.MemberName, at time.Time) {
 	s.Rollout = next
 }
 
-func (f StopAsked) Sentence() string { return "stop asked for: " + joinNames(f.Members) }
+func (f StopAsked) Sentence() string { return "stop asked for: " + wording.Members(f.Members) }
 
 func (f StartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
 		m := s.Members[name]
 		m.Halted, m.Asked = false, true
 		if len(f.Without) > 0 {
-			s.role(m.Role).Without = f.Without
+			s.ensureRole(m.Role).Without = f.Without
 		}
 	}
 	s.begin("start", f.Members, at)
@@ -359,9 +358,9 @@ func (f StartAsked) apply(s *State, at time.Time) {
 
 func (f StartAsked) Sentence() string {
 	if len(f.Without) > 0 {
-		return fmt.Sprintf("start asked for, without what %s may have that the others have not: %s", joinNames(f.Without), joinNames(f.Members))
+		return fmt.Sprintf("start asked for, without what %s may have that the others have not: %s", wording.Members(f.Without), wording.Members(f.Members))
 	}
-	return "start asked for: " + joinNames(f.Members)
+	return "start asked for: " + wording.Members(f.Members)
 }
 
 func (f RestartAsked) apply(s *State, at time.Time) {
@@ -371,7 +370,7 @@ func (f RestartAsked) apply(s *State, at time.Time) {
 	}
 	switch {
 	case f.Part && s.Rollout.Active():
-	case f.Part || f.Why != askedFor:
+	case f.Part || f.Why != AskedFor:
 		s.Rollout = Rollout{What: "restart", Began: at}
 	default:
 		s.begin("restart", f.Members, at)
@@ -380,18 +379,18 @@ func (f RestartAsked) apply(s *State, at time.Time) {
 
 // Why members are restarted.
 const (
-	askedFor             = "asked for"
-	configurationChanged = "changed configuration"
+	AskedFor             = "asked for"
+	ConfigurationChanged = "changed configuration"
 )
 
 func (f RestartAsked) Sentence() string {
 	if f.Part {
-		return fmt.Sprintf("to be restarted (%s): %s", f.Why, joinNames(f.Members))
+		return fmt.Sprintf("to be restarted (%s): %s", f.Why, wording.Members(f.Members))
 	}
-	if f.Why == askedFor {
-		return "restart asked for: " + joinNames(f.Members)
+	if f.Why == AskedFor {
+		return "restart asked for: " + wording.Members(f.Members)
 	}
-	return fmt.Sprintf("restart asked for (%s): %s", f.Why, joinNames(f.Members))
+	return fmt.Sprintf("restart asked for (%s): %s", f.Why, wording.Members(f.Members))
 }
 
 func (f RestartSpared) apply(s *State, _ time.Time) {
@@ -402,7 +401,7 @@ func (f RestartSpared) apply(s *State, _ time.Time) {
 }
 
 func (f RestartSpared) Sentence() string {
-	return "not restarted, as it runs with what is wanted: " + joinNames(f.Members)
+	return "not restarted, as it runs with what is wanted: " + wording.Members(f.Members)
 }
 
 func (f RetireAsked) apply(s *State, at time.Time) {
@@ -419,7 +418,7 @@ func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
 	n.Released, n.Dark = true, false
-	s.census++
+	s.Census++
 	for _, m := range s.Members {
 		if m.Node == f.Node {
 			m.Kept = false
@@ -479,17 +478,3 @@ func (f RolloutFailed) Sentence() string {
 }
 
 func (f RolloutEnded) Sentence() string { return f.What + " done" }
-
-func joinNames(names []field.MemberName) string {
-	texts := make([]string, len(names))
-	for i, n := range names {
-		texts[i] = string(n)
-	}
-	slices.Sort(texts)
-	if len(texts) > 12 {
-		return strings.Join(texts[:12], ", ") + fmt.Sprintf(" and %d more", len(texts)-12)
-	}
-	return strings.Join(texts, ", ")
-}
-
-func counted(n int, one string) string { return fmt.Sprintf("%d %s", n, plural(n, one, one+"s")) }

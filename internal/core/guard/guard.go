@@ -1,21 +1,23 @@
-package engine
+// Package guard says what a draft may not do to a field as it is now: take a node back that is being given up, move a member that fits
+// nowhere else, change who votes where that is not safe.
+package guard
 
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
-	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // guardNodes refuses a draft that wants a node back which is being given up: what would be placed there would end with it.
-func (s *State) guardNodes(draft *field.Field) error {
+func guardNodes(s *state.State, draft *field.Field) error {
 	if s.Retired {
 		return nil
 	}
@@ -35,17 +37,17 @@ func (s *State) guardNodes(draft *field.Field) error {
 	return nil
 }
 
-// guard refuses a draft that cannot be deployed, or not now.
-func (s *State) guard(draft *field.Field) error {
-	return errors.Join(s.guardNodes(draft), s.guardMoves(draft), s.guardPorts(draft), s.guardVotes(draft))
+// Check refuses a draft that cannot be deployed, or not now.
+func Check(s *state.State, draft *field.Field) error {
+	return errors.Join(guardNodes(s, draft), guardMoves(s, draft), guardPorts(s, draft), guardVotes(s, draft))
 }
 
 // guardMoves refuses a draft under which a member may not stay where it is and fits nowhere else.
-func (s *State) guardMoves(draft *field.Field) error {
+func guardMoves(s *state.State, draft *field.Field) error {
 	if !s.Deployed() {
 		return nil
 	}
-	p := plan.Make(draft, s.live())
+	p := plan.Make(draft, s.Live())
 	for _, u := range p.Unplaced {
 		for _, x := range p.Removes {
 			if x.Moves && x.Role == u.Role {
@@ -59,7 +61,7 @@ func (s *State) guardMoves(draft *field.Field) error {
 
 // guardPorts refuses a draft that gives running members a further port out of a range: such ports are given as a member is
 // placed.
-func (s *State) guardPorts(draft *field.Field) error {
+func guardPorts(s *state.State, draft *field.Field) error {
 	if !s.Deployed() {
 		return nil
 	}
@@ -68,7 +70,7 @@ func (s *State) guardPorts(draft *field.Field) error {
 		if r.Program == nil {
 			continue
 		}
-		for _, m := range s.of(r.Name) {
+		for _, m := range s.MembersOf(r.Name) {
 			for _, name := range r.Program.PortNames() {
 				if p := r.Program.Ports[name]; !m.Leaving && p.Port == 0 && (m.Ports[name] < p.From || m.Ports[name] > p.To) {
 					return fmt.Errorf("%s has no number for its port %s between %d and %d: numbers of a range are given when a member is placed. "+
@@ -82,11 +84,11 @@ func (s *State) guardPorts(draft *field.Field) error {
 
 // guardVotes refuses a draft that changes who votes in a cluster where that cannot be done safely, or not now. It says
 // what stands in the way and what to do.
-func (s *State) guardVotes(draft *field.Field) error {
+func guardVotes(s *state.State, draft *field.Field) error {
 	if !s.Deployed() {
 		return nil
 	}
-	p := plan.Make(draft, s.live())
+	p := plan.Make(draft, s.Live())
 	adds, removes := map[field.RoleName]int{}, map[field.RoleName]map[field.MemberName]bool{}
 	for _, a := range p.Adds {
 		adds[a.Role]++
@@ -101,43 +103,43 @@ func (s *State) guardVotes(draft *field.Field) error {
 		if r := s.Roles[now.Name]; !now.Votes || r == nil || !r.Founded || adds[now.Name]+len(removes[now.Name]) == 0 {
 			continue
 		}
-		if err := s.guardRole(draft, &now, adds[now.Name], removes[now.Name]); err != nil {
+		if err := guardRole(s, draft, &now, adds[now.Name], removes[now.Name]); err != nil {
 			return fmt.Errorf("%w; nothing has been changed", err)
 		}
 	}
 	return nil
 }
 
-func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes map[field.MemberName]bool) error {
+func guardRole(s *state.State, draft *field.Field, now *field.Role, adds int, removes map[field.MemberName]bool) error {
 	next := draft.Role(now.Name)
 	if next == nil || next.Members == 0 {
 		return guardDependants(draft, now)
 	}
-	members, r := s.of(now.Name), s.Roles[now.Name]
+	members, r := s.MembersOf(now.Name), s.Roles[now.Name]
 	switch {
-	case adds > 0 && len(next.Program.Join) == 0 && (next.Start == field.Together || procedural(next)):
+	case adds > 0 && len(next.Program.Join) == 0 && (next.Start == field.Together || state.Procedural(next)):
 		return fmt.Errorf("the members of %s vote, and its program says no way to join a cluster that has been founded (join), so %d cannot become %d",
 			now.Name, now.Members, next.Members)
 	case len(removes) > 0 && len(next.Program.Leave) == 0:
 		return fmt.Errorf("the members of %s vote, and its program says no way to leave (leave): whoever merely ended would be counted as a "+
 			"lost vote for good, so %d cannot become %d", now.Name, now.Members, next.Members)
 	}
-	if busy := s.busy(now, members); busy != "" {
+	if busy := busy(s, now, members); busy != "" {
 		return fmt.Errorf("the members of %s are being changed already (%s); wait for that (`lanternfield status --wait converged`), then ask again",
 			now.Name, busy)
 	}
-	if err := s.guardRoster(now, next, r, members, removes); err != nil {
+	if err := guardRoster(s, now, next, r, members, removes); err != nil {
 		return err
 	}
-	c := s.cluster(now, members)
+	c := s.Cluster(now, members)
 	voters, healthy := c.Votes()
-	if !slices.ContainsFunc(members, func(m *Member) bool { return !m.ReadyAt.IsZero() }) {
+	if !slices.ContainsFunc(members, func(m *state.Member) bool { return !m.ReadyAt.IsZero() }) {
 		return fmt.Errorf("%s has not come up yet, so nobody can be added or removed; wait for it, mend what keeps it (`lanternfield status` "+
 			"tells), or retire it and deploy anew", now.Name)
 	}
 	if healthy < quorum.Needed(voters) {
 		return fmt.Errorf("%s has %d of %d votes, as far as is known, and needs %d to agree on anything, so nobody can be added or removed; bring back %s first",
-			now.Name, healthy, voters, quorum.Needed(voters), s.darkVoters(c))
+			now.Name, healthy, voters, quorum.Needed(voters), darkVoters(s, c))
 	}
 	staying := 0
 	for _, m := range c.Members {
@@ -147,14 +149,14 @@ func (s *State) guardRole(draft *field.Field, now *field.Role, adds int, removes
 	}
 	if staying+adds < quorum.Needed(next.Members) {
 		return fmt.Errorf("of the %d of %s that would be left only %d work, and %d votes are needed; bring back %s first",
-			next.Members, now.Name, staying, quorum.Needed(next.Members), s.darkVoters(c))
+			next.Members, now.Name, staying, quorum.Needed(next.Members), darkVoters(s, c))
 	}
 	if adds == 0 {
 		return nil
 	}
 	for _, m := range c.Members {
 		if m.Seat == membership.Voter && !m.Healthy && !removes[m.Name] {
-			return s.waitOrReplace(now, s.Members[m.Name], voters, healthy)
+			return waitOrReplace(s, now, s.Members[m.Name], voters, healthy)
 		}
 	}
 	return nil
@@ -174,17 +176,17 @@ func guardDependants(draft *field.Field, now *field.Role) error {
 
 // busy words the change of a cluster's membership that is under way and gets on; "" when there is none, or when it does
 // not get on, so that somebody has to be able to step in.
-func (s *State) busy(role *field.Role, members []*Member) string {
+func busy(s *state.State, role *field.Role, members []*state.Member) string {
 	r := s.Roles[role.Name]
 	text := ""
 	for _, m := range members {
 		switch {
-		case m.Trouble != "", !m.Joined && (m.Phase == Failed || s.PhaseOf(m) == Unknown):
+		case m.Trouble != "", !m.Joined && (m.Phase == state.Failed || s.PhaseOf(m) == state.Unknown):
 			return ""
 		case text != "":
 		case m.Leaving:
 			text = fmt.Sprintf("%s leaves", m.Name)
-		case !m.Halted && !m.Founding && s.seat(role, m) != membership.Voter && !s.takenOff(m):
+		case !m.Halted && !m.Founding && s.Seat(role, m) != membership.Voter && !s.TakenOff(m):
 			text = fmt.Sprintf("%s joins", m.Name)
 		}
 	}
@@ -196,16 +198,16 @@ func (s *State) busy(role *field.Role, members []*Member) string {
 
 // guardRoster refuses to build upon a list of members that is not as we left it: somebody else has changed it, and only a
 // person can know whether that was meant.
-func (s *State) guardRoster(role, next *field.Role, r *Role, members []*Member, removes map[field.MemberName]bool) error {
+func guardRoster(s *state.State, role, next *field.Role, r *state.Role, members []*state.Member, removes map[field.MemberName]bool) error {
 	if len(r.Roster) == 0 || next.Program.Roster == nil {
 		return nil
 	}
-	if strangers := s.strangers(role.Name, members); len(strangers) > 0 {
+	if strangers := s.Strangers(role.Name, members); len(strangers) > 0 {
 		return fmt.Errorf("%s lists %s as a member, which Lantern Field did not put there; if nobody needs it, take it off by hand with "+
-			"the program's own tools, then ask again", role.Name, entryNames(strangers))
+			"the program's own tools, then ask again", role.Name, state.EntryNames(strangers))
 	}
 	for _, m := range members {
-		if s.takenOff(m) && !removes[m.Name] {
+		if s.TakenOff(m) && !removes[m.Name] {
 			return fmt.Errorf("%s does not list %s any more: somebody has taken it off by hand; add it again by hand, or scale %s in by one, "+
 				"which removes it, and then ask again", role.Name, m.Name, role.Name)
 		}
@@ -213,21 +215,7 @@ func (s *State) guardRoster(role, next *field.Role, r *Role, members []*Member, 
 	return nil
 }
 
-func entryNames(entries []order.RosterEntry) string {
-	names := make([]string, len(entries))
-	for i, e := range entries {
-		names[i] = e.Name
-		if e.Name == "" {
-			names[i] = "a member without a name"
-		}
-		if e.ID != "" && e.ID != e.Name {
-			names[i] += " (" + e.ID + ")"
-		}
-	}
-	return strings.Join(names, ", ")
-}
-
-func (s *State) darkVoters(c *membership.Cluster) string {
+func darkVoters(s *state.State, c *membership.Cluster) string {
 	var names []string
 	for _, m := range c.Members {
 		if m.Seat == membership.Voter && !m.Healthy {
@@ -245,13 +233,13 @@ func (s *State) darkVoters(c *membership.Cluster) string {
 }
 
 // waitOrReplace says which is safer while a voter is dark.
-func (s *State) waitOrReplace(role *field.Role, m *Member, voters, healthy int) error {
+func waitOrReplace(s *state.State, role *field.Role, m *state.Member, voters, healthy int) error {
 	text := fmt.Sprintf("%s is dark", m.Name)
-	if why := s.whyDark(m); why != "" {
+	if why := whyDark(s, m); why != "" {
 		text += fmt.Sprintf(" (%s)", why)
 	}
 	spare := quorum.Survives(voters, healthy)
-	text += fmt.Sprintf(", so %s survives %d more %s; a further voter would only raise the votes it needs", role.Name, spare, plural(spare, "loss", "losses"))
+	text += fmt.Sprintf(", so %s survives %d more %s; a further voter would only raise the votes it needs", role.Name, spare, wording.Plural(spare, "loss", "losses"))
 	if n := s.Nodes[m.Node]; n != nil && n.Dark {
 		return fmt.Errorf("%s. Replacing it is safer than waiting if %s does not come back: take %s out of the nodes and deploy, and a new member "+
 			"takes its place. Then scale", text, m.Node, m.Node)
@@ -262,7 +250,7 @@ func (s *State) waitOrReplace(role *field.Role, m *Member, voters, healthy int) 
 	return fmt.Errorf("%s. Waiting is safer: its data is there, and its agent starts it again by itself. Scale when it is lit", text)
 }
 
-func (s *State) whyDark(m *Member) string {
+func whyDark(s *state.State, m *state.Member) string {
 	if n := s.Nodes[m.Node]; n != nil && n.Dark {
 		return fmt.Sprintf("%s cannot be reached: %s", m.Node, n.DarkWhy)
 	}
@@ -270,15 +258,4 @@ func (s *State) whyDark(m *Member) string {
 		return "stopped on purpose"
 	}
 	return m.Why
-}
-
-// troubled are the members whose procedures came to nothing.
-func (s *State) troubled() []field.MemberName {
-	var names []field.MemberName
-	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
-		if m := s.Members[name]; m.Phase != Gone && m.Trouble != "" {
-			names = append(names, name)
-		}
-	}
-	return names
 }

@@ -1,4 +1,4 @@
-package engine
+package review
 
 import (
 	"fmt"
@@ -7,17 +7,18 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/state"
 )
 
 // Lookups lists what nodes must have for a draft to be carried out there: the programs of members that come, and of those
 // whose program the draft changes. It is asked before anything is touched. Nodes that have no agent yet are left out.
-func Lookups(s *State, draft *field.Field) (map[field.NodeName][]order.Lookup, error) {
+func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Lookup, error) {
 	if !s.Deployed() {
 		return nil, nil
 	}
-	draft = plan.Grow(draft, s.live())
-	p := plan.Make(draft, s.live())
-	scene := s.finalSceneOf(draft, p)
+	draft = plan.Grow(draft, s.Live())
+	p := plan.Make(draft, s.Live())
+	scene := finalSceneOf(s, draft, p)
 	out := map[field.NodeName][]order.Lookup{}
 	seen := map[string]bool{}
 	look := func(name field.MemberName, node field.NodeName, before *order.Spec) error {
@@ -43,9 +44,9 @@ func Lookups(s *State, draft *field.Field) (map[field.NodeName][]order.Lookup, e
 			return nil, err
 		}
 	}
-	for _, m := range SortedMembers(s) {
+	for _, m := range state.SortedMembers(s) {
 		leaves := slices.ContainsFunc(p.Removes, func(x plan.Remove) bool { return x.Member == m.Name })
-		if m.Phase == Gone || m.Leaving || leaves || m.Ordered.Spec == nil {
+		if m.Phase == state.Gone || m.Leaving || leaves || m.Ordered.Spec == nil {
 			continue
 		}
 		if err := look(m.Name, m.Node, m.Runs()); err != nil {

@@ -1,4 +1,4 @@
-package engine
+package state
 
 import (
 	"cmp"
@@ -20,7 +20,7 @@ type Claim struct {
 // first. A term that is over makes nobody a leader.
 func (s *State) leads(r *Role) (Claim, bool) {
 	best, any := Claim{}, false
-	sure := func(c Claim) bool { return c.Unsure == "" && !s.outOfReach(c.Member) }
+	sure := func(c Claim) bool { return c.Unsure == "" && !s.OutOfReach(c.Member) }
 	for _, c := range r.Claims {
 		if c.Term >= r.LeaderTerm && (!any || c.Term > best.Term || c.Term == best.Term && sure(c) && !sure(best)) {
 			best, any = c, true
@@ -29,11 +29,11 @@ func (s *State) leads(r *Role) (Claim, bool) {
 	return best, any
 }
 
-// rivals are the members that claim to lead beside the leader, where no term decides against them.
-func (s *State) rivals(r *Role) []field.MemberName {
+// Rivals are the members that claim to lead beside the leader, where no term decides against them.
+func (s *State) Rivals(r *Role) []field.MemberName {
 	var out []field.MemberName
 	for _, c := range r.Claims {
-		if c.Member != r.Leader && r.Leader != "" && c.Term == r.LeaderTerm && c.Unsure == "" && !s.outOfReach(c.Member) && !s.outOfReach(r.Leader) {
+		if c.Member != r.Leader && r.Leader != "" && c.Term == r.LeaderTerm && c.Unsure == "" && !s.OutOfReach(c.Member) && !s.OutOfReach(r.Leader) {
 			out = append(out, c.Member)
 		}
 	}
@@ -42,7 +42,7 @@ func (s *State) rivals(r *Role) []field.MemberName {
 
 // claim notes what a member says of leading, and who leads by that.
 func (s *State) claim(role field.RoleName, c Claim, leads bool, at time.Time) {
-	r := s.role(role)
+	r := s.ensureRole(role)
 	claims := slices.Clone(r.Claims)
 	i := slices.IndexFunc(claims, func(x Claim) bool { return x.Member == c.Member })
 	switch {
@@ -71,6 +71,6 @@ func (s *State) judgeClaims(r *Role, at time.Time) {
 	}
 	if r.Leader != before && any {
 		r.LeaderSince, r.HandedOver = at, ""
-		s.shape++ // who was admitted by one that is gone follows the new one
+		s.Shape++ // who was admitted by one that is gone follows the new one
 	}
 }
