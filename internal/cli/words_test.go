@@ -72,7 +72,7 @@ func TestStatusInWords(t *testing.T) {
 		{"status_node_unknown", func(w *rehearse.World) { w.Cut("tern-1"); w.Run(2 * time.Second) }},
 		{"status_stopped", func(w *rehearse.World) {
 			names, _ := engine.Choose(w.State, nil)
-			_ = w.Do(engine.Halt{Members: names})
+			_ = w.Do(engine.StopMembers{Members: names})
 			w.Run(2 * time.Second)
 		}},
 		{"status_retired", func(w *rehearse.World) { _ = w.Do(engine.Retire{}); w.Run(2 * time.Second) }},

@@ -66,9 +66,9 @@ func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName
 	case "retire":
 		return engine.Retire{By: o.By}, nil
 	case "pause":
-		return engine.Pause{By: o.By}, nil
+		return engine.PauseRollout{By: o.By}, nil
 	case "go on":
-		return engine.GoOn{By: o.By}, nil
+		return engine.ResumeRollout{By: o.By}, nil
 	}
 	members, err := engine.Choose(s, o.Names)
 	if err != nil {
@@ -76,15 +76,15 @@ func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName
 	}
 	switch o.What {
 	case "stop":
-		return engine.Halt{Members: members}, nil
+		return engine.StopMembers{Members: members}, nil
 	case "start":
 		without, err := engine.Choose(s, o.Without)
 		if len(o.Without) == 0 {
 			without = nil
 		}
-		return engine.Resume{Members: members, Without: without}, err
+		return engine.StartMembers{Members: members, Without: without}, err
 	case "restart":
-		return engine.Restart{Members: members}, nil
+		return engine.RestartMembers{Members: members}, nil
 	}
 	return nil, fmt.Errorf("there is no order %q", o.What)
 }

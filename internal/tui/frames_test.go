@@ -212,7 +212,7 @@ func TestFrames(t *testing.T) {
 		{"paused_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
 			r.deploy(t)
 			r.world.Run(50 * time.Millisecond)
-			if err := r.world.Do(engine.Pause{By: "test"}); err != nil {
+			if err := r.world.Do(engine.PauseRollout{By: "test"}); err != nil {
 				t.Fatal(err)
 			}
 			r.world.Run(2 * time.Second)

@@ -12,11 +12,11 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// warmUp starts clusters of which nobody runs, where the order matters: every member's data is read while all are stopped,
+// coldStart starts clusters of which nobody runs, where the order matters: every member's data is read while all are stopped,
 // the one that is the most advanced begins, and the others are started when it is ready. Who was ended by a crash of all is
 // stopped first, since its agent would go on starting it by itself. Data that cannot be read blocks all that, until a person
 // has named whose data is given up: it might have been the newest.
-func (w *pass) warmUp() []state.Fact {
+func (w *pass) coldStart() []state.Fact {
 	var facts []state.Fact
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
@@ -31,7 +31,7 @@ func (w *pass) warmUp() []state.Fact {
 			}
 			continue
 		}
-		facts = append(facts, w.warm(role, r, members)...)
+		facts = append(facts, w.takeColdStep(role, r, members)...)
 	}
 	return facts
 }
@@ -60,8 +60,8 @@ func (w *pass) wentCold(members []*state.Member) string {
 	return "all were stopped"
 }
 
-// warm takes the next step of starting a cluster of which nobody runs.
-func (w *pass) warm(role *field.Role, r *state.Role, members []*state.Member) []state.Fact {
+// takeColdStep takes the next step of starting a cluster of which nobody runs.
+func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Member) []state.Fact {
 	given := func(m *state.Member) bool { return slices.Contains(r.Without, m.Name) }
 	var facts []state.Fact
 	if begins := w.Members[r.Begins]; begins != nil && begins.Phase != state.Gone && !begins.Leaving && !begins.Halted && !given(begins) {

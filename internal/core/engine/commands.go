@@ -9,30 +9,6 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// Effect tells what giving a running member another spec leads to: a restart, a reload, or nothing before its next
-// start.
-func Effect(before, after *order.Spec) field.OnChange {
-	effect := field.OnNextStart
-	raise := func(to field.OnChange) {
-		if to == field.OnRestart || (to == field.OnReload && effect == field.OnNextStart) {
-			effect = to
-		}
-	}
-	if !slices.Equal(before.Command, after.Command) || !maps.Equal(before.Env, after.Env) || before.User != after.User {
-		raise(after.OnChange)
-	}
-	old := map[string]order.File{}
-	for _, f := range before.Files {
-		old[f.Path] = f
-	}
-	for _, f := range after.Files {
-		if was, ok := old[f.Path]; !ok || was.Content != f.Content || was.Mode != f.Mode {
-			raise(f.OnChange)
-		}
-	}
-	return effect
-}
-
 // Command is something that must be done on a node: bring a member to an order, carry out an operation, or free the
 // node.
 type Command struct {

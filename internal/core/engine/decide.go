@@ -5,8 +5,6 @@ package engine
 import (
 	"fmt"
 	"reflect"
-	"slices"
-	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -52,36 +50,6 @@ type Deploy struct {
 	Accepted *plan.Review // the review that was seen; nil where none was, and any will do
 }
 
-// Halt, Resume and Restart ask for members to be stopped, started again, or restarted one by one.
-type (
-	Halt   struct{ Members []field.MemberName }
-	Resume struct {
-		Members []field.MemberName
-		Without []field.MemberName // whose data is given up, should it be the newest or not to be read
-	}
-	Restart struct{ Members []field.MemberName }
-)
-
-// Retire asks for everything to be taken down.
-type Retire struct{ By string }
-
-// Pause and GoOn hold a rollout and let it go on.
-type (
-	Pause struct{ By string }
-	GoOn  struct{ By string }
-)
-
-// NodeLost and NodeFound say whether a node's agent can be reached; NodeFreed, that nothing is left on a node.
-type (
-	NodeLost struct {
-		Node    field.NodeName
-		Why     string
-		Refuses bool // it answers, and does not obey
-	}
-	NodeFound struct{ Node field.NodeName }
-	NodeFreed struct{ Node field.NodeName }
-)
-
 // reconcile is the engine looking for what can be done next.
 type reconcile struct{}
 
@@ -125,23 +93,6 @@ func Observe(s *state.State, at time.Time, in Input) ([]state.Event, error) {
 		events = append(events, e)
 	}
 	return events, err
-}
-
-func (in Pause) decide(s *state.State) ([]state.Fact, error) {
-	switch {
-	case !s.Rollout.Active() || s.Retired || s.Retiring:
-		return nil, fmt.Errorf("nothing is under way that could be paused")
-	case s.Rollout.Held():
-		return nil, fmt.Errorf("it is paused already")
-	}
-	return []state.Fact{state.RolloutPaused(in)}, nil
-}
-
-func (in GoOn) decide(s *state.State) ([]state.Fact, error) {
-	if !s.Rollout.Held() {
-		return nil, fmt.Errorf("it is not paused")
-	}
-	return []state.Fact{state.RolloutResumed(in)}, nil
 }
 
 func (in TakeOver) decide(s *state.State) ([]state.Fact, error) {
@@ -219,133 +170,4 @@ func anyHalted(s *state.State) bool {
 		}
 	}
 	return false
-}
-
-func guardOrder(s *state.State, what string) error {
-	switch {
-	case !s.Deployed():
-		return fmt.Errorf("the field is not deployed, so there is nothing to %s", what)
-	case s.Retiring:
-		return fmt.Errorf("%s is being retired; nothing in it can be asked to %s any more", s.Field.Name, what)
-	}
-	return nil
-}
-
-func (in Halt) decide(s *state.State) ([]state.Fact, error) {
-	if err := guardOrder(s, "stop"); err != nil {
-		return nil, err
-	}
-	names := pick(s, in.Members, func(m *state.Member) bool { return !m.Halted })
-	if len(names) == 0 {
-		return nil, nil
-	}
-	return []state.Fact{state.StopAsked{Members: names}}, nil
-}
-
-func (in Resume) decide(s *state.State) ([]state.Fact, error) {
-	if err := guardOrder(s, "start"); err != nil {
-		return nil, err
-	}
-	without := pick(s, in.Without, func(m *state.Member) bool { return s.RoleOf(m.Role).Cold || m.Halted })
-	names := pick(s, in.Members, func(m *state.Member) bool { return m.Halted || slices.Contains(without, m.Name) })
-	if in.Without = without; len(names) == 0 && len(without) == 0 {
-		return nil, nil
-	}
-	return []state.Fact{state.StartAsked{Members: names, Without: in.Without}}, nil
-}
-
-func (in Restart) decide(s *state.State) ([]state.Fact, error) {
-	if err := guardOrder(s, "restart"); err != nil {
-		return nil, err
-	}
-	for _, name := range in.Members {
-		if m := s.Members[name]; m != nil && m.Halted {
-			return nil, fmt.Errorf("%s is stopped; start it instead", name)
-		}
-	}
-	names := pick(s, in.Members, func(m *state.Member) bool { return m.Ordered.Want == order.Run })
-	if len(names) == 0 {
-		return nil, nil
-	}
-	return []state.Fact{state.RestartAsked{Members: names, Why: state.AskedFor}}, nil
-}
-
-// pick keeps the names of members that are there to stay and meet the condition.
-func pick(s *state.State, names []field.MemberName, keep func(*state.Member) bool) []field.MemberName {
-	var out []field.MemberName
-	for _, name := range names {
-		if m := s.Members[name]; m != nil && m.Phase != state.Gone && !m.Leaving && keep(m) {
-			out = append(out, name)
-		}
-	}
-	return out
-}
-
-func (in Retire) decide(s *state.State) ([]state.Fact, error) {
-	if !s.Deployed() {
-		return nil, fmt.Errorf("the field is not deployed, so there is nothing to retire")
-	}
-	if s.Retiring {
-		return nil, nil
-	}
-	return []state.Fact{state.RetireAsked(in)}, nil
-}
-
-func (in NodeLost) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard && n.Refuses == in.Refuses || n.Released {
-		return nil, nil
-	}
-	return []state.Fact{state.NodeDark(in)}, nil
-}
-
-func (in NodeFound) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Dark && !n.Unheard {
-		return nil, nil
-	}
-	return []state.Fact{state.NodeBack(in)}, nil
-}
-
-func (in NodeFreed) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || !n.Releasing || n.Released {
-		return nil, nil
-	}
-	return []state.Fact{state.NodeReleased(in)}, nil
-}
-
-// Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.
-func Choose(s *state.State, what []string) ([]field.MemberName, error) {
-	var all []field.MemberName
-	known := map[string][]field.MemberName{}
-	for _, m := range s.Members {
-		if m.Phase == state.Gone || m.Leaving {
-			continue
-		}
-		all = append(all, m.Name)
-		for _, word := range []string{string(m.Name), string(m.Role), string(m.Node)} {
-			known[word] = append(known[word], m.Name)
-		}
-	}
-	if len(what) == 0 {
-		slices.Sort(all)
-		return all, nil
-	}
-	var chosen []field.MemberName
-	for _, word := range what {
-		names, ok := known[word]
-		if !ok {
-			words := make([]string, 0, len(known))
-			for k := range known {
-				words = append(words, k)
-			}
-			slices.Sort(words)
-			text := fmt.Sprintf("there is no role, node or member %q; there is %s", word, strings.Join(words, ", "))
-			if near := field.Nearest(word, words); near != "" {
-				text = fmt.Sprintf("there is no role, node or member %q; did you mean %q?", word, near)
-			}
-			return nil, fmt.Errorf("%s", text)
-		}
-		chosen = append(chosen, names...)
-	}
-	slices.Sort(chosen)
-	return slices.Compact(chosen), nil
 }

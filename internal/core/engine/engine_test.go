@@ -55,7 +55,7 @@ func sailing(t *testing.T, members int) *state.State {
 
 func TestOrdersThatMakeNoSenseAreRefusedInWords(t *testing.T) {
 	stopped := sailing(t, 1)
-	must(t, stopped, Halt{Members: []field.MemberName{"crews-1"}})
+	must(t, stopped, StopMembers{Members: []field.MemberName{"crews-1"}})
 	retiring := sailing(t, 1)
 	must(t, retiring, Retire{})
 	for _, test := range []struct {
@@ -64,12 +64,12 @@ func TestOrdersThatMakeNoSenseAreRefusedInWords(t *testing.T) {
 		in    Input
 		want  string
 	}{
-		{"stop nothing", state.NewState(), Halt{}, "the field is not deployed, so there is nothing to stop"},
-		{"start nothing", state.NewState(), Resume{}, "the field is not deployed, so there is nothing to start"},
+		{"stop nothing", state.NewState(), StopMembers{}, "the field is not deployed, so there is nothing to stop"},
+		{"start nothing", state.NewState(), StartMembers{}, "the field is not deployed, so there is nothing to start"},
 		{"retire nothing", state.NewState(), Retire{}, "the field is not deployed, so there is nothing to retire"},
-		{"restart what is stopped", stopped, Restart{Members: []field.MemberName{"crews-1"}}, "crews-1 is stopped; start it instead"},
+		{"restart what is stopped", stopped, RestartMembers{Members: []field.MemberName{"crews-1"}}, "crews-1 is stopped; start it instead"},
 		{"deploy while retiring", retiring, Deploy{Draft: draft(2), Bindings: bindings}, "saltmarsh is being retired; wait until it is gone, then deploy it anew"},
-		{"stop while retiring", retiring, Halt{}, "saltmarsh is being retired; nothing in it can be asked to stop any more"},
+		{"stop while retiring", retiring, StopMembers{}, "saltmarsh is being retired; nothing in it can be asked to stop any more"},
 		{"a node without address", state.NewState(), Deploy{Draft: draft(1)}, "node gull-1 has been given no address"},
 	} {
 		events, err := Step(test.state, morning, test.in)
@@ -172,8 +172,8 @@ func TestKindsOfEventsKeepTheirNames(t *testing.T) {
 func TestEveryFactCanBeSaidAndStored(t *testing.T) {
 	s := sailing(t, 2)
 	var events []state.Event
-	for _, in := range []Input{NodeLost{Node: "gull-1", Why: "silence"}, NodeFound{Node: "gull-1"}, Restart{Members: []field.MemberName{"crews-1"}},
-		Halt{Members: []field.MemberName{"crews-2"}}, Resume{Members: []field.MemberName{"crews-2"}}, Deploy{Draft: draft(1)}, Retire{By: "test"}} {
+	for _, in := range []Input{NodeLost{Node: "gull-1", Why: "silence"}, NodeFound{Node: "gull-1"}, RestartMembers{Members: []field.MemberName{"crews-1"}},
+		StopMembers{Members: []field.MemberName{"crews-2"}}, StartMembers{Members: []field.MemberName{"crews-2"}}, Deploy{Draft: draft(1)}, Retire{By: "test"}} {
 		events = append(events, must(t, s, in)...)
 	}
 	var said []string

@@ -29,8 +29,8 @@ func due(procedure order.Procedure, step field.Step) string {
 	return map[order.Procedure]string{order.Join: beforeStart, order.Leave: beforeStop}[procedure]
 }
 
-// procedures takes the next step of every procedure that is due.
-func (w *pass) procedures() []state.Fact {
+// runProcedures takes the next step of every procedure that is due.
+func (w *pass) runProcedures() []state.Fact {
 	var facts []state.Fact
 	for _, name := range slices.Sorted(maps.Keys(w.members)) {
 		role, r := w.Field.Role(name), w.RoleOf(name)
@@ -274,7 +274,7 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	if asked == nil {
 		return w.waits(r, membership.Wait{For: waits})
 	}
-	scene := w.stage()
+	scene := w.scene()
 	subject := scene.Members[m.Name]
 	if subject.Via == "" && !m.Founding {
 		subject.Via = w.admits(role, m)

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 
 	"lanternfield/internal/core/field"
@@ -10,10 +9,10 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// restart restarts members one at a time, role by role in the order of deployment. Those known to be down come first: that is
+// restartNext restarts members one at a time, role by role in the order of deployment. Those known to be down come first: that is
 // how a mended configuration gets in. The leader comes last. Nobody that works is touched while another of its role is not
 // ready, or cannot be heard; whoever cannot be heard is never next.
-func (w *pass) restart() []state.Fact {
+func (w *pass) restartNext() []state.Fact {
 	for _, stage := range w.Field.Stages() {
 		for _, role := range stage {
 			members := w.active(role)
@@ -60,17 +59,4 @@ func (w *pass) nextRestart(role field.RoleName, members []*state.Member, due fun
 		}
 	}
 	return next
-}
-
-// stall ends a rollout of which a member has refused what it was given.
-func (w *pass) stall() []state.Fact {
-	if !w.Rollout.Active() || w.Rollout.What == "retire" || w.Rollout.What == "stop" {
-		return nil
-	}
-	for _, m := range state.SortedMembers(w.State) {
-		if m.Unfit != "" && m.Phase != state.Gone && !m.Leaving {
-			return []state.Fact{state.RolloutFailed{What: w.Rollout.What, Why: fmt.Sprintf("%s was not changed and goes on as before: %s", m.Name, m.Unfit)}}
-		}
-	}
-	return nil
 }

@@ -9,9 +9,64 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// halt stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
+// removeMembers ends members that are on their way out, once those that replace them are ready, or once their cluster has let
+// them go. Where a whole cluster goes, dependants that go too go first.
+func (w *pass) removeMembers() []state.Fact {
+	var facts []state.Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		whole := w.Dissolving(role, w.members[role])
+		if whole && w.dependantsLeft(role, func(m *state.Member) bool { return m.Leaving }) {
+			continue
+		}
+		byProcedure := !whole && state.Procedural(w.Field.Role(role))
+		waiting := slices.ContainsFunc(w.active(role), func(m *state.Member) bool { return !m.Halted && !w.IsReady(m) })
+		for _, m := range w.members[role] {
+			if !m.Leaving || m.Ordered.Want == order.Gone || byProcedure && !m.Left || !byProcedure && waiting && w.IsReady(m) {
+				continue
+			}
+			o := w.order(m, order.Gone, "it leaves")
+			o.Order.Keep = m.Keeps && w.Field.Node(m.Node) != nil
+			facts = append(facts, o)
+		}
+	}
+	return facts
+}
+
+// takeDown takes everything down, dependants first, then frees the nodes.
+func (w *pass) takeDown() []state.Fact {
+	var facts []state.Fact
+	left := func(*state.Member) bool { return true }
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		if w.dependantsLeft(role, left) {
+			continue
+		}
+		for _, m := range w.members[role] {
+			switch {
+			case m.Ordered.Want == order.Gone, w.othersFirst(m, left):
+			case m.Ordered.Revision == 0:
+				facts = append(facts, state.MemberGone{Member: m.Name})
+			default:
+				facts = append(facts, w.order(m, order.Gone, "the field is retired"))
+			}
+		}
+	}
+	if len(facts) > 0 || len(w.members) > 0 {
+		return facts
+	}
+	if facts = w.freeNodes(); len(facts) > 0 {
+		return facts
+	}
+	for _, n := range w.Nodes {
+		if !n.Released {
+			return nil
+		}
+	}
+	return []state.Fact{state.FieldRetired{}}
+}
+
+// stopMembers stops members, dependants first, and those of one role as the role says: all at once, or one by one with the leader
 // last.
-func (w *pass) halt() []state.Fact {
+func (w *pass) stopMembers() []state.Fact {
 	pending := func(m *state.Member) bool { return m.Halted && m.Phase != state.Stopped && m.Ordered.Want != "" }
 	var facts []state.Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {

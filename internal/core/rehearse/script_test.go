@@ -157,17 +157,17 @@ func (s *script) do(t *testing.T, line string) string {
 		}
 		return b.String()
 	case "stop":
-		return answer(s.Do(engine.Halt{Members: members()}))
+		return answer(s.Do(engine.StopMembers{Members: members()}))
 	case "start":
-		return answer(s.Do(engine.Resume{Members: members()}))
+		return answer(s.Do(engine.StartMembers{Members: members()}))
 	case "restart":
-		return answer(s.Do(engine.Restart{Members: members()}))
+		return answer(s.Do(engine.RestartMembers{Members: members()}))
 	case "retire":
 		return answer(s.Do(engine.Retire{By: "script"}))
 	case "pause":
-		return answer(s.Do(engine.Pause{By: "script"}))
+		return answer(s.Do(engine.PauseRollout{By: "script"}))
 	case "goon":
-		return answer(s.Do(engine.GoOn{By: "script"}))
+		return answer(s.Do(engine.ResumeRollout{By: "script"}))
 	case "kill":
 		if !s.Kill(field.MemberName(args[0])) {
 			return "nothing runs for " + args[0] + "\n"
@@ -251,7 +251,7 @@ func (s *script) do(t *testing.T, line string) string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return answer(s.Do(engine.Resume{Members: all, Without: []field.MemberName{field.MemberName(args[1])}}))
+		return answer(s.Do(engine.StartMembers{Members: all, Without: []field.MemberName{field.MemberName(args[1])}}))
 	case "pending":
 		r, err := review.Of(s.State, &s.draft)
 		if err != nil {

@@ -205,8 +205,8 @@ func happen(t *testing.T, w *World, random *rand.Rand) {
 	c := w.Cluster("wardens")
 	switch random.IntN(13) {
 	case 12:
-		if w.Do(engine.Pause{By: "test"}) != nil { // nothing to pause, or paused already
-			_ = w.Do(engine.GoOn{By: "test"})
+		if w.Do(engine.PauseRollout{By: "test"}) != nil { // nothing to pause, or paused already
+			_ = w.Do(engine.ResumeRollout{By: "test"})
 		}
 	case 0, 1:
 		w.Kill(m.Name)
@@ -219,11 +219,11 @@ func happen(t *testing.T, w *World, random *rand.Rand) {
 		w.Run(time.Duration(random.IntN(2000)) * time.Millisecond)
 		w.TakeOver()
 	case 6:
-		_ = w.Do(engine.Halt{Members: []field.MemberName{m.Name}})
+		_ = w.Do(engine.StopMembers{Members: []field.MemberName{m.Name}})
 	case 7:
-		_ = w.Do(engine.Resume{Members: []field.MemberName{m.Name}})
+		_ = w.Do(engine.StartMembers{Members: []field.MemberName{m.Name}})
 	case 8:
-		_ = w.Do(engine.Restart{Members: []field.MemberName{m.Name}})
+		_ = w.Do(engine.RestartMembers{Members: []field.MemberName{m.Name}})
 	case 9:
 		procedures := []order.Procedure{order.Join, order.Promote, order.Leave, order.HandOver}
 		p := procedures[random.IntN(len(procedures))]
@@ -266,9 +266,9 @@ func makeWhole(t *testing.T, w *World) {
 	for _, n := range voting(1, 1).Nodes {
 		w.Heal(n.Name)
 	}
-	_ = w.Do(engine.GoOn{By: "test"})
+	_ = w.Do(engine.ResumeRollout{By: "test"})
 	all, _ := engine.Choose(w.State, nil)
-	_ = w.Do(engine.Resume{Members: all})
+	_ = w.Do(engine.StartMembers{Members: all})
 	w.Run(time.Minute)
 	goal := voting(5, 3)
 	var err error

@@ -132,11 +132,11 @@ func TestRandomHistories(t *testing.T) {
 					w.Run(time.Duration(random.IntN(2000)) * time.Millisecond)
 					w.TakeOver()
 				case 5:
-					_ = w.Do(engine.Halt{Members: []field.MemberName{m.Name}})
+					_ = w.Do(engine.StopMembers{Members: []field.MemberName{m.Name}})
 				case 6:
-					_ = w.Do(engine.Resume{Members: []field.MemberName{m.Name}})
+					_ = w.Do(engine.StartMembers{Members: []field.MemberName{m.Name}})
 				case 7:
-					_ = w.Do(engine.Restart{Members: []field.MemberName{m.Name}})
+					_ = w.Do(engine.RestartMembers{Members: []field.MemberName{m.Name}})
 				case 8:
 					f = ferries()
 					f.Role("crews").Members = random.IntN(6)

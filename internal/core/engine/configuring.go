@@ -1,0 +1,112 @@
+package engine
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
+)
+
+// updateSpecs gives running members their new spec when what it is made of has changed. What needs a restart is only marked: the
+// new spec comes with the order to restart, so that a member which is not its turn yet is not changed by a crash. What a
+// program takes while it runs is brought to one member of a role at a time.
+func (w *pass) updateSpecs() []state.Fact {
+	var facts []state.Fact
+	for _, role := range slices.Sorted(maps.Keys(w.members)) {
+		declared := w.Field.Role(role)
+		if declared == nil {
+			continue
+		}
+		settled := w.joinedAll(declared)
+		bringing := slices.ContainsFunc(w.members[role], w.beingChanged)
+		var due, spared []field.MemberName
+		for _, m := range w.members[role] {
+			if m.Leaving || m.Ordered.Want != order.Run || w.Rendered[m.Name] == w.Shape {
+				continue
+			}
+			spec := w.spec(m, "")
+			if spec == nil {
+				continue
+			}
+			if m.Began && !reflect.DeepEqual(spec, m.Ordered.Spec) && reflect.DeepEqual(w.specAsBegun(m), m.Ordered.Spec) {
+				o := w.order(m, order.Run, "it has begun: should it be started again, its cluster is there")
+				o.Order.Spec, o.Same = spec, true
+				facts = append(facts, o)
+				continue
+			}
+			effect := order.Effect(m.Runs(), spec)
+			switch {
+			case effect == field.OnRestart && m.PID != 0:
+				if m.RestartDue {
+					w.Rendered[m.Name] = w.Shape
+				} else if settled { // else more of the same is to come
+					due = append(due, m.Name)
+				}
+				continue
+			case m.RestartDue && m.RestartWhy == state.ConfigurationChanged:
+				spared = append(spared, m.Name)
+			}
+			if reflect.DeepEqual(spec, m.Ordered.Spec) && !m.Undone {
+				w.Rendered[m.Name], w.Judged[m.Name] = w.Shape, w.Drafts
+				continue
+			}
+			if m.PID != 0 && order.Answered(m.Runs(), spec) {
+				if bringing {
+					continue
+				}
+				bringing = true
+			}
+			o := w.order(m, order.Run, state.OthersChanged)
+			if o.Draft = w.Judged[m.Name] < w.Drafts; o.Draft {
+				o.Why = state.DraftChanged
+			}
+			o.Order.Spec = spec
+			facts = append(facts, o)
+		}
+		if len(due) > 0 {
+			facts = append(facts, state.RestartAsked{Members: due, Why: state.ConfigurationChanged, Part: true})
+		}
+		if len(spared) > 0 {
+			facts = append(facts, state.RestartSpared{Members: spared})
+		}
+	}
+	return facts
+}
+
+// joinedAll tells whether everybody of a role has joined, and of the roles that it is told of: until then more of what it is
+// told is to come. Who has failed is not waited for.
+func (w *pass) joinedAll(role *field.Role) bool {
+	for _, name := range append(append([]field.RoleName{role.Name}, role.Called()...), role.Known()...) {
+		if name != role.Name && w.Field.Needs(role)[name] == "" && slices.Contains(role.Known(), name) && w.waitsOn(name, role.Name) {
+			continue // that one waits for this one
+		}
+		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed }) {
+			return false
+		}
+	}
+	return true
+}
+
+// beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.
+func (w *pass) beingChanged(m *state.Member) bool {
+	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && !m.Undone && m.Ordered.Revision > m.Applied &&
+		!w.Nodes[m.Node].Dark && m.Phase != state.Stopping && order.Answered(m.Running, m.Ordered.Spec)
+}
+
+// specAsBegun is what a member that has begun its cluster was begun with.
+func (w *pass) specAsBegun(m *state.Member) *order.Spec {
+	scene := w.scene()
+	drawn := scene.Members[m.Name]
+	begun := drawn
+	begun.Begins = true
+	scene.Members[m.Name] = begun
+	spec, err := scene.Spec(m.Name)
+	scene.Members[m.Name] = drawn
+	if err != nil {
+		return nil
+	}
+	return spec
+}

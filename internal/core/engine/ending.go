@@ -1,0 +1,77 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+
+	"lanternfield/internal/core/state"
+)
+
+// endRollout closes the rollout when everything wanted has come true.
+func (w *pass) endRollout() []state.Fact {
+	if !w.Rollout.Active() || w.Rollout.Paused && w.Rollout.Members == nil {
+		return nil
+	}
+	if names := w.Rollout.Members; names != nil {
+		for _, name := range names {
+			if m := w.Members[name]; m != nil && !w.settled(m, w.Rollout.What) {
+				return nil
+			}
+		}
+		return []state.Fact{state.RolloutEnded{What: w.Rollout.What}}
+	}
+	for _, group := range w.members {
+		for _, m := range group {
+			if !w.settled(m, "") {
+				return nil
+			}
+		}
+	}
+	for _, n := range w.Nodes {
+		if len(n.Strays) > 0 && !n.Dark || n.Releasing && !n.Released && !n.Dark { // one that cannot be reached is freed when it can be
+			return nil
+		}
+	}
+	for i := range w.Field.Roles {
+		r := &w.Field.Roles[i]
+		members := w.active(r.Name)
+		if len(members) < r.Members || w.Founding(r) {
+			return nil
+		}
+		running := slices.ContainsFunc(members, func(m *state.Member) bool { return !m.Halted })
+		if running && r.Program != nil && r.Program.Leader != nil && w.RoleOf(r.Name).Leader == "" {
+			return nil // who has a leader is not done before somebody leads
+		}
+	}
+	return []state.Fact{state.RolloutEnded{What: w.Rollout.What}}
+}
+
+// settled tells whether a member is as it shall be, or as a stop, start or restart of it wants it.
+func (w *pass) settled(m *state.Member, what string) bool {
+	switch {
+	case what == "stop":
+		return !m.Halted || m.Phase == state.Stopped || m.Phase == state.Gone || m.Ordered.Want == ""
+	case what != "" && (m.Phase == state.Gone || m.Leaving || m.Halted):
+		return true // something else was asked for meanwhile
+	case m.Leaving && m.Left && w.Nodes[m.Node].Dark:
+		return true // it ends when its node can be reached again
+	case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken, w.beingChanged(m):
+		return false
+	case m.Halted && m.Phase != state.Stopped && m.Ordered.Want != "":
+		return false
+	}
+	return m.Halted || w.IsReady(m)
+}
+
+// stopOnRefusal ends a rollout of which a member has refused what it was given.
+func (w *pass) stopOnRefusal() []state.Fact {
+	if !w.Rollout.Active() || w.Rollout.What == "retire" || w.Rollout.What == "stop" {
+		return nil
+	}
+	for _, m := range state.SortedMembers(w.State) {
+		if m.Unfit != "" && m.Phase != state.Gone && !m.Leaving {
+			return []state.Fact{state.RolloutFailed{What: w.Rollout.What, Why: fmt.Sprintf("%s was not changed and goes on as before: %s", m.Name, m.Unfit)}}
+		}
+	}
+	return nil
+}
