@@ -10,6 +10,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // account is whom a member, and everything that is run because of it, runs as.
@@ -77,7 +78,7 @@ var fromOwn = []string{"PATH", "LANG", "TZ", "TMPDIR"}
 
 // environment is that of a member, and of every command that is run about it.
 func environment(l layout, m field.MemberName, spec *order.Spec) []string {
-	env := []string{envMember + "=" + string(m), envHome + "=" + l.dir}
+	env := []string{host.EnvMember + "=" + string(m), host.EnvHome + "=" + l.dir}
 	for _, key := range fromOwn {
 		if v, ok := os.LookupEnv(key); ok {
 			env = append(env, key+"="+v)
@@ -96,26 +97,26 @@ const dataFolder = "data"
 // prepare makes a member's own folder. It is the agent's, so that nothing in it can be taken away by the member and put elsewhere; its
 // user may read what is in it. Its data is its user's.
 func (l layout) prepare(m field.MemberName, who *account) error {
-	if err := makeFolder(filepath.Dir(l.member(m)), passable); err != nil {
-		return diskError(err)
+	if err := host.MakeFolder(filepath.Dir(l.member(m)), host.Passable); err != nil {
+		return host.DiskError(err)
 	}
 	other := who.credential != nil
-	mode := os.FileMode(private)
+	mode := os.FileMode(host.Private)
 	if other {
 		mode = 0o750
 	}
 	if err := os.Mkdir(l.member(m), mode); err != nil && !os.IsExist(err) {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	b, err := openBeneath(l.member(m), who.owner)
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	defer b.close()
 	if err := own(b.fd, other, who.gid, mode); err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
-	return diskError(b.ownData())
+	return host.DiskError(b.ownData())
 }
 
 // own makes a folder the agent's.
@@ -133,7 +134,7 @@ func own(fd int, other bool, gid int, mode os.FileMode) error {
 
 // ownData makes the folder of the member's data, and gives it to its user where it belongs to somebody else.
 func (b *beneath) ownData() error {
-	made := syscall.Mkdirat(b.fd, dataFolder, private) == nil
+	made := syscall.Mkdirat(b.fd, dataFolder, host.Private) == nil
 	f, err := b.open(dataFolder, syscall.O_RDONLY|syscall.O_DIRECTORY, 0)
 	if err != nil {
 		return err

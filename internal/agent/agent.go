@@ -16,12 +16,15 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
 )
 
@@ -36,15 +39,6 @@ type Options struct {
 	NoGroups bool
 }
 
-// Endpoint is where an agent answers, as it writes it to its folder.
-type Endpoint struct {
-	Agent     string `json:"agent"`
-	URL       string `json:"url"`
-	PID       int    `json:"pid"`
-	StartTime int64  `json:"start_time"`
-	Boot      string `json:"boot,omitempty"` // of the machine
-}
-
 // Agent is a running agent.
 type Agent struct {
 	options Options
@@ -52,7 +46,7 @@ type Agent struct {
 	id      string // made once; never changes
 	reports *reportLog
 	party   identity.Agent
-	groups  *hierarchy
+	groups  *host.Hierarchy
 	adrift  bool // its folder is not where it was
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
@@ -80,15 +74,15 @@ var ErrRunning = errors.New("another agent runs in this folder")
 func Run(ctx context.Context, o Options) error {
 	debug.SetGCPercent(30) // an agent shall be small: it sits beside what matters
 	a := &Agent{options: o, disk: layout{dir: o.Dir}, members: map[field.MemberName]*held{}, working: map[field.MemberName]*work{}}
-	if err := MakeFolders(o.Dir); err != nil {
-		return diskError(err)
+	if err := host.MakeFolders(o.Dir); err != nil {
+		return host.DiskError(err)
 	}
 	for _, name := range []string{filepath.Join(o.Dir, "agent.lock"), a.disk.lock()} { // an agent of an older version holds the first
 		if _, err := os.Lstat(name); err != nil && name != a.disk.lock() {
 			continue
 		}
-		lock, err := holdLock(name)
-		if errors.Is(err, errStillAlive) {
+		lock, err := host.HoldLock(name)
+		if errors.Is(err, host.ErrStillAlive) {
 			return ErrRunning
 		}
 		if err != nil {
@@ -103,18 +97,18 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	ReserveSpace(a.disk.reserve(), reserveBytes)
+	host.ReserveSpace(a.disk.reserve(), reserveBytes)
 	if !o.NoGroups {
-		a.groups = findHierarchy(o.Dir, true)
+		a.groups = host.FindHierarchy(o.Dir, true)
 	}
 	if a.groups == nil {
 		slog.Warn("no control groups can be had here: what leaves a member before it was seen cannot be told to be its own")
-		if err := becomeParent(); err != nil {
+		if err := host.AdoptOrphans(); err != nil {
 			slog.Error("processes that leave their members do not come to the agent", "error", err)
 		}
 	}
-	defer a.groups.remove()
-	if err := a.recall(); err != nil {
+	defer a.groups.Remove()
+	if err := a.loadRecords(); err != nil {
 		return err
 	}
 	ctx, a.quit = context.WithCancel(ctx)
@@ -125,17 +119,17 @@ func Run(ctx context.Context, o Options) error {
 	return a.serve(ctx)
 }
 
-// recall reads what an earlier agent of this folder has left.
-func (a *Agent) recall() error {
-	if err := makeFolder(a.disk.logs(), private); err != nil {
-		return diskError(err)
+// loadRecords reads what an earlier agent of this folder has left.
+func (a *Agent) loadRecords() error {
+	if err := host.MakeFolder(a.disk.logs(), host.Private); err != nil {
+		return host.DiskError(err)
 	}
 	if err := a.disk.takeOverFolder(); err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
-	for _, dir := range []string{a.disk.keeps(), a.disk.operations()} {
-		if err := makeFolder(dir, private); err != nil {
-			return diskError(err)
+	for _, dir := range []string{a.disk.records(), a.disk.operations()} {
+		if err := host.MakeFolder(dir, host.Private); err != nil {
+			return host.DiskError(err)
 		}
 	}
 	err := readJSON(a.disk.memory(), &a.memory)
@@ -153,13 +147,13 @@ func (a *Agent) recall() error {
 
 // resume takes up the members that are on disk.
 func (a *Agent) resume(ctx context.Context) error {
-	entries, err := os.ReadDir(a.disk.keeps())
+	entries, err := os.ReadDir(a.disk.records())
 	if err != nil {
 		return err
 	}
 	for _, e := range entries {
 		var o order.Order
-		if a.disk.recall(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o) == nil && o.Member != "" {
+		if a.disk.load(filepath.Join(a.disk.records(), e.Name(), orderFile), &o) == nil && o.Member != "" {
 			a.hold(ctx, o, true)
 		}
 	}
@@ -172,7 +166,7 @@ func (a *Agent) resume(ctx context.Context) error {
 		case <-ctx.Done():
 		}
 	}
-	a.takeUp(ctx)
+	a.resumeOperations(ctx)
 	return nil
 }
 
@@ -183,7 +177,7 @@ const resumeWithin = 7 * time.Second
 func (a *Agent) hold(ctx context.Context, o order.Order, kept bool) {
 	h := &held{member: newMember(a.disk, a.groups, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
-	h.member.others, h.member.again = a.isKin, kept
+	h.member.others, h.member.known = a.isKin, kept
 	a.members[o.Member] = h
 	a.wait.Add(1)
 	go func() {
@@ -205,7 +199,7 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 		return
 	}
 	delete(a.members, o.Member)
-	keep := a.disk.keep(o.Member)
+	keep := a.disk.record(o.Member)
 	if a.memory.Revision < a.taken { // what was taken is not forgotten with its record
 		next := a.memory
 		next.Revision = a.taken
@@ -239,27 +233,19 @@ func sameOrder(a, b order.Order) bool {
 // orderFile holds the newest order for a member, in what is kept of it.
 const orderFile = "order.json"
 
-// Refused is an order that is not taken, with the reason.
-type Refused struct {
-	Status int
-	Why    string
-}
-
-func (r *Refused) Error() string { return r.Why }
-
-// heed refuses a term that is over, and notes a new one on disk before anything of it is done. The caller holds the lock.
-func (a *Agent) heed(term uint64) error {
+// acceptTerm refuses a term that is over, and notes a new one on disk before anything of it is done. The caller holds the lock.
+func (a *Agent) acceptTerm(term uint64) error {
 	if term < a.memory.Term {
-		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", term, a.memory.Term)}
+		return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("the order is of term %d, and a controller of term %d has taken over", term, a.memory.Term))
 	}
 	if term > a.memory.Term && a.memory.Log != "" {
-		return &Refused{http.StatusConflict, fmt.Sprintf("the order is of term %d, whose controller has not shown its log", term)}
+		return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("the order is of term %d, whose controller has not shown its log", term))
 	}
 	if term > a.memory.Term {
 		next := a.memory
 		next.Term = term
 		if err := writeSafe(a.disk.memory(), next); err != nil {
-			return &Refused{http.StatusInsufficientStorage, err.Error()}
+			return agentapi.Refuse(http.StatusInsufficientStorage, err.Error())
 		}
 		a.memory = next
 	}
@@ -270,19 +256,19 @@ func (a *Agent) heed(term uint64) error {
 // repeated is taken again without effect.
 func (a *Agent) Take(ctx context.Context, o order.Order) error {
 	if !field.NamePattern.MatchString(string(o.Member)) {
-		return &Refused{http.StatusBadRequest, fmt.Sprintf("%q cannot name a member", o.Member)}
+		return agentapi.Refuse(http.StatusBadRequest, fmt.Sprintf("%q cannot name a member", o.Member))
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if err := a.heed(o.Term); err != nil {
+	if err := a.acceptTerm(o.Term); err != nil {
 		return err
 	}
 	h := a.members[o.Member]
 	if h != nil && o.Revision < h.order.Revision {
-		return &Refused{http.StatusConflict, fmt.Sprintf("the order has revision %d, and revision %d has been taken", o.Revision, h.order.Revision)}
+		return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("the order has revision %d, and revision %d has been taken", o.Revision, h.order.Revision))
 	}
 	if h != nil && o.Revision == h.order.Revision && !sameOrder(o, h.order) {
-		return &Refused{http.StatusConflict, fmt.Sprintf("another order of revision %d has been taken", o.Revision)}
+		return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("another order of revision %d has been taken", o.Revision))
 	}
 	if h != nil && o.Revision == h.order.Revision {
 		a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
@@ -293,7 +279,7 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 		keep = func() error { return a.disk.inNeed(func() error { return a.disk.keepOrder(o) }) }
 	}
 	if err := keep(); err != nil {
-		return &Refused{http.StatusInsufficientStorage, err.Error()}
+		return agentapi.Refuse(http.StatusInsufficientStorage, err.Error())
 	}
 	a.taken = max(a.taken, o.Revision)
 	a.reports.add(order.Report{Kind: order.Taken, Member: o.Member, Revision: o.Revision})
@@ -307,10 +293,10 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 }
 
 // measures gives the newest answers to the ready probes.
-func (a *Agent) measures() map[field.MemberName]Measure {
+func (a *Agent) measures() map[field.MemberName]agentapi.Measure {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	out := make(map[field.MemberName]Measure, len(a.members))
+	out := make(map[field.MemberName]agentapi.Measure, len(a.members))
 	for name, h := range a.members {
 		h.mu.Lock()
 		out[name] = h.measure
@@ -343,7 +329,7 @@ const (
 )
 
 // readLog reads the output of a member.
-func (a *Agent) readLog(name field.MemberName, after int64, most int) (*Log, error) {
+func (a *Agent) readLog(name field.MemberName, after int64, most int) (*agentapi.Log, error) {
 	a.mu.Lock()
 	m := a.members[name]
 	a.mu.Unlock()
@@ -359,7 +345,7 @@ func (a *Agent) serve(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
 	}
-	end := Endpoint{Agent: a.id, URL: "https://" + listener.Addr().String(), PID: os.Getpid(), StartTime: startTime(os.Getpid()), Boot: bootOf()}
+	end := host.Endpoint{Agent: a.id, URL: "https://" + listener.Addr().String(), PID: os.Getpid(), StartTime: host.StartTime(os.Getpid()), Boot: host.BootOf()}
 	if err := writeQuick(a.disk.endpoint(), end); err != nil {
 		return err
 	}
@@ -398,7 +384,7 @@ func (a *Agent) serve(ctx context.Context) error {
 			beats++
 			a.note(beats)
 			if a.groups == nil {
-				orphans() // waits for those that have ended
+				host.ReapOrphans() // waits for those that have ended
 			}
 			if beats%2 == 0 {
 				a.chores()
@@ -413,7 +399,7 @@ func (a *Agent) isKin(pid int) bool {
 	defer a.mu.Unlock()
 	for _, h := range a.members {
 		h.mu.Lock()
-		_, is := h.kin[pid]
+		_, is := h.descendants[pid]
 		h.mu.Unlock()
 		if is {
 			return true
@@ -449,4 +435,19 @@ func (a *Agent) chores() {
 	} else {
 		slog.Info("the agent's folder is back", "folder", a.disk.dir)
 	}
+}
+
+// account lists what the agent still holds and what still runs, in the order of their names.
+func (a *Agent) account() []string {
+	left := []string{}
+	a.mu.Lock()
+	for name := range a.members {
+		left = append(left, "the member "+string(name))
+	}
+	a.mu.Unlock()
+	slices.Sort(left)
+	for _, pid := range host.FindAll(a.disk.dir) {
+		left = append(left, fmt.Sprintf("process %d", pid))
+	}
+	return left
 }

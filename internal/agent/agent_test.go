@@ -15,18 +15,20 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
 )
 
 // started runs an agent in this process and gives a client of it; end ends it as a kill would: members go on.
-func started(t *testing.T, dir string) (c *Client, end func()) {
+func started(t *testing.T, dir string) (c *agentapi.Client, end func()) {
 	t.Helper()
 	return startedWith(t, Options{Dir: dir})
 }
 
-func startedWith(t *testing.T, o Options) (c *Client, end func()) {
+func startedWith(t *testing.T, o Options) (c *agentapi.Client, end func()) {
 	t.Helper()
 	dir := o.Dir
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -57,13 +59,13 @@ func startedWith(t *testing.T, o Options) (c *Client, end func()) {
 	}
 	t.Cleanup(func() {
 		end()
-		for _, pid := range FindAll(dir) { // members outlive their agent; nobody outlives the test
+		for _, pid := range host.FindAll(dir) { // members outlive their agent; nobody outlives the test
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
-		waitFor(t, func() bool { return len(FindAll(dir)) == 0 })
-		RemoveGroups(dir)
+		waitFor(t, func() bool { return len(host.FindAll(dir)) == 0 })
+		host.RemoveGroups(dir)
 	})
-	return NewClient(url, us.To("gull-1")), end
+	return agentapi.NewClient(url, us.To("gull-1")), end
 }
 
 // parties gives the one authority of these tests, and a controller of its.
@@ -94,7 +96,7 @@ func sleeper(role field.RoleName) *order.Spec {
 var lives = map[*uint64]string{}
 
 // until collects reports until one is of that kind.
-func until(t *testing.T, c *Client, after *uint64, kind order.ReportKind) order.Report {
+func until(t *testing.T, c *agentapi.Client, after *uint64, kind order.ReportKind) order.Report {
 	t.Helper()
 	deadline := time.Now().Add(20 * time.Second)
 	for time.Now().Before(deadline) {
@@ -122,7 +124,7 @@ func until(t *testing.T, c *Client, after *uint64, kind order.ReportKind) order.
 	return order.Report{}
 }
 
-func put(t *testing.T, c *Client, o order.Order) {
+func put(t *testing.T, c *agentapi.Client, o order.Order) {
 	t.Helper()
 	if err := c.Put(context.Background(), o); err != nil {
 		t.Fatal(err)
@@ -137,7 +139,7 @@ func TestMemberOutlivesItsAgentAndIsAdopted(t *testing.T) {
 	first := until(t, c, &heard, order.Started)
 	until(t, c, &heard, order.Ready)
 	end()
-	if !Lives(first.PID, startTime(first.PID)) {
+	if !host.Lives(first.PID, host.StartTime(first.PID)) {
 		t.Fatal("the member ended with its agent")
 	}
 
@@ -146,12 +148,12 @@ func TestMemberOutlivesItsAgentAndIsAdopted(t *testing.T) {
 	if adopted.PID != first.PID || adopted.Incarnation != first.Incarnation {
 		t.Errorf("adopted %+v, started %+v", adopted, first)
 	}
-	p, err := adopt(first.PID, startTime(first.PID))
+	p, err := host.Adopt(first.PID, host.StartTime(first.PID))
 	if err != nil {
 		t.Fatal(err)
 	}
 	begin := time.Now()
-	if err := p.signal(9); err != nil {
+	if err := p.Signal(9); err != nil {
 		t.Fatal(err)
 	}
 	exit := until(t, c, &heard, order.Exited)
@@ -165,7 +167,7 @@ func TestMemberOutlivesItsAgentAndIsAdopted(t *testing.T) {
 	}
 	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone, Spec: sleeper("it")})
 	until(t, c, &heard, order.Removed)
-	if Lives(again.PID, startTime(again.PID)) {
+	if host.Lives(again.PID, host.StartTime(again.PID)) {
 		t.Error("the process of a member that is gone lives")
 	}
 	if _, err := os.Stat(filepath.Join(dir, "members/it-1")); !os.IsNotExist(err) {
@@ -179,7 +181,7 @@ func TestOldOrdersAreRefusedAlsoByTheNextAgent(t *testing.T) {
 	var heard uint64
 	put(t, c, order.Order{Term: 5, Revision: 7, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
 	until(t, c, &heard, order.Started)
-	refusals := func(c *Client) {
+	refusals := func(c *agentapi.Client) {
 		for _, test := range []struct {
 			o    order.Order
 			want string
@@ -189,7 +191,7 @@ func TestOldOrdersAreRefusedAlsoByTheNextAgent(t *testing.T) {
 			{order.Order{Term: 5, Revision: 8, Member: "../it", Want: order.Gone}, `"../it" cannot name a member`},
 		} {
 			err := c.Put(context.Background(), test.o)
-			var refused *Refused
+			var refused *agentapi.Refused
 			if !errors.As(err, &refused) || refused.Why != test.want && test.o.Member != "../it" {
 				t.Errorf("%+v: got %v, want %s", test.o, err, test.want)
 			}
@@ -432,7 +434,7 @@ func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
 		if r.Kind == order.Ready {
 			close(ready)
 		}
-	}, measure: func(Measure) {}, becameReady: func() {}, hung: func() {}}
+	}, measure: func(agentapi.Measure) {}, becameReady: func() {}, hung: func() {}}
 	w.spec.Ready = &field.Probe{Call: field.Call{HTTP: &field.HTTPCall{Port: "main"}}, Timeout: field.Duration(time.Minute)}
 	go w.run(ctx)
 	select {
@@ -495,7 +497,7 @@ func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
 	f.Close()
 
 	err = c.Put(context.Background(), order.Order{Term: 1, Revision: 2, Member: "it-2", Want: order.Run, Spec: sleeper("it")})
-	var refused *Refused
+	var refused *agentapi.Refused
 	if !errors.As(err, &refused) || refused.Status != http.StatusInsufficientStorage || !strings.HasPrefix(refused.Why, "the disk is full (") {
 		t.Errorf("an order on a full disk: %v", err)
 	}
@@ -593,10 +595,10 @@ func TestDataIsNeverPutOverOther(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, _, err := l.putAside("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
+	if _, _, err := l.retainData("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
 		t.Errorf("putting aside over other data: %v", err)
 	}
-	if err := l.takeBack("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
+	if err := l.restoreData("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
 		t.Errorf("taking back over other data: %v", err)
 	}
 	if content(filepath.Join(l.data("it-1"), "new")) != "x" || content(filepath.Join(l.aside("it-1"), "old")) != "x" {

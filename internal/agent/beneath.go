@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"lanternfield/internal/host"
 )
 
 // beneath is a handle of a member's own folder. What is in there may belong to the member's user, who can put a link, a pipe or
@@ -135,7 +137,7 @@ func (b *beneath) takeFolder(f *os.File) error {
 func (b *beneath) write(name string, content []byte, mode fs.FileMode) error {
 	at, last, err := b.parent(name)
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	defer at.close()
 	tmp := "." + last + ".new"
@@ -147,7 +149,7 @@ func (b *beneath) write(name string, content []byte, mode fs.FileMode) error {
 			continue
 		}
 		if err != nil {
-			return diskError(err)
+			return host.DiskError(err)
 		}
 		_, err = f.Write(content)
 		if os.Geteuid() == 0 {
@@ -160,9 +162,9 @@ func (b *beneath) write(name string, content []byte, mode fs.FileMode) error {
 		if err != nil {
 			_ = unix.Unlinkat(at.fd, tmp, 0)
 		}
-		return diskError(err)
+		return host.DiskError(err)
 	}
-	return diskError(err)
+	return host.DiskError(err)
 }
 
 // remove removes a file, if it is there.

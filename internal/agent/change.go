@@ -14,6 +14,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // applied is the newest spec that was found fit for the member, as it is on disk.
@@ -68,9 +69,9 @@ func (m *member) fit(ctx context.Context) error {
 	return nil
 }
 
-// takeBack puts the files in force back where an agent before has ended in the middle of a change: what it had written was
+// restoreFiles puts the files in force back where an agent before has ended in the middle of a change: what it had written was
 // perhaps not checked yet. What is ordered is brought to the member anew after that.
-func (m *member) takeBack() error {
+func (m *member) restoreFiles() error {
 	before, ordered := m.applied.Spec, m.order.Spec
 	if before == nil || ordered == nil || m.applied.Revision == m.order.Revision {
 		return nil
@@ -194,7 +195,7 @@ func (m *member) reload(ctx context.Context) error {
 	case len(r.Exec) > 0:
 		return m.helper(ctx, m.order.Spec, r.Exec, "the reload")
 	}
-	return m.proc.signal(signalByName(r.Signal))
+	return m.proc.Signal(host.SignalByName(r.Signal))
 }
 
 func (m *member) helperAsker(spec *order.Spec) *asker {
@@ -219,7 +220,7 @@ func (m *member) helper(ctx context.Context, spec *order.Spec, args []string, wh
 	last, whole := lastWords(output, 8, 700)
 	text := fmt.Sprintf("%s ended with exit code %d: %s", what, got.status, last)
 	if !whole {
-		name := filepath.Join(m.disk.keep(m.name), "refused.log")
+		name := filepath.Join(m.disk.record(m.name), "refused.log")
 		if os.WriteFile(name, []byte(output), 0o600) == nil {
 			text += fmt.Sprintf(" (the end of its output; all of it is in %s)", name)
 		}

@@ -14,6 +14,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // checked is a member with a config file that a check reads: it refuses what contains "bad", with its reason well before the
@@ -75,7 +76,7 @@ func TestARefusedFileLeavesTheOldOneInForce(t *testing.T) {
 			if got := fileText(t, dir, "members/it-1/it.conf"); got != "good 1\n" {
 				t.Errorf("the file is %q", got)
 			}
-			if !Lives(first.PID, startTime(first.PID)) {
+			if !host.Lives(first.PID, host.StartTime(first.PID)) {
 				t.Fatal("it was stopped for what was refused")
 			}
 			_ = syscall.Kill(first.PID, syscall.SIGKILL)
@@ -200,7 +201,7 @@ func TestAProgramIsLookedForBeforeAnythingIsStopped(t *testing.T) {
 	next.Command = []string{"no-such-program-3.5"}
 	put(t, c, order.Order{Term: 1, Revision: 2, Round: 1, Member: "it-1", Want: order.Run, Spec: next})
 	r := until(t, c, &heard, order.Reloaded)
-	if !strings.HasPrefix(r.Why, `the program "no-such-program-3.5" is not installed`) || !Lives(first.PID, startTime(first.PID)) {
+	if !strings.HasPrefix(r.Why, `the program "no-such-program-3.5" is not installed`) || !host.Lives(first.PID, host.StartTime(first.PID)) {
 		t.Errorf("got %+v", r)
 	}
 	missing, err := c.Lookups(context.Background(), []order.Lookup{{Member: "it-1", Program: "sleep"}, {Member: "it-2", Program: "no-such-program-3.5"},
@@ -261,7 +262,7 @@ func TestASettingIsAppliedByACall(t *testing.T) {
 	}
 	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-1", Want: order.Run, Spec: spec("three\n", "echo the tide is too low; exit 4")})
 	if r := until(t, c, &heard, order.Reloaded); r.Why != "call 1 of apply failed: sh ended with exit code 4: the tide is too low" ||
-		fileText(t, dir, "members/it-1/it.conf") != "two\n" || !Lives(first.PID, startTime(first.PID)) {
+		fileText(t, dir, "members/it-1/it.conf") != "two\n" || !host.Lives(first.PID, host.StartTime(first.PID)) {
 		t.Errorf("got %+v, the file is %q", r, fileText(t, dir, "members/it-1/it.conf"))
 	}
 }
@@ -377,10 +378,10 @@ func TestWhatACommandLeavesBehindGoesWithTheMember(t *testing.T) {
 	}
 	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone})
 	until(t, c, &heard, order.Removed)
-	if state, _ := stat(pid); state != 0 && state != 'Z' {
+	if state, _ := host.Stat(pid); state != 0 && state != 'Z' {
 		t.Errorf("process %d is left", pid)
 	}
-	if left := FindAll(dir); len(left) > 0 {
+	if left := host.FindAll(dir); len(left) > 0 {
 		t.Errorf("processes %v are left", left)
 	}
 }

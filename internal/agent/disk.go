@@ -7,11 +7,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
 )
 
@@ -22,43 +24,57 @@ type layout struct {
 	sealer *identity.Sealer // nil: what is kept is not sealed
 }
 
-func (l layout) own() string      { return OwnFolder(l.dir) }
-func (l layout) endpoint() string { return EndpointFile(l.dir) }
-func (l layout) lock() string     { return filepath.Join(l.own(), "agent.lock") }
-func (l layout) reports() string  { return filepath.Join(l.own(), "reports.ndjson") }
-func (l layout) memory() string   { return filepath.Join(l.own(), "memory.json") }
-func (l layout) keeps() string    { return filepath.Join(l.own(), "keep") }
-func (l layout) logs() string     { return filepath.Join(l.own(), "logs") }
+func (l layout) own() string { return host.OwnFolder(l.dir) }
+
+func (l layout) endpoint() string { return host.EndpointFile(l.dir) }
+
+func (l layout) lock() string { return host.LockFile(l.dir) }
+
+func (l layout) reports() string { return filepath.Join(l.own(), "reports.ndjson") }
+
+func (l layout) memory() string { return filepath.Join(l.own(), "memory.json") }
+
+func (l layout) records() string { return filepath.Join(l.own(), "keep") }
+
+func (l layout) logs() string { return filepath.Join(l.own(), "logs") }
+
 func (l layout) log(m field.MemberName) string {
 	return LogFile(l.dir, m)
 }
+
 func (l layout) reserve() string { return filepath.Join(l.own(), "reserve") }
+
 func (l layout) operations() string {
 	return filepath.Join(l.own(), "operations")
 }
+
 func (l layout) operation(m field.MemberName) string {
 	return filepath.Join(l.operations(), string(m)+".json")
 }
-func (l layout) keep(m field.MemberName) string {
-	return filepath.Join(l.keeps(), string(m))
-}
-func (l layout) member(m field.MemberName) string { return render.MemberDir(l.dir, m) }
-func (l layout) data(m field.MemberName) string   { return filepath.Join(l.member(m), dataFolder) }
-func (l layout) aside(m field.MemberName) string  { return filepath.Join(l.dir, "kept", string(m)) } // the data of one that is gone
 
-// putAside moves a member's data to where it outlives the member, and gives how many bytes that is. It may be repeated.
+func (l layout) record(m field.MemberName) string {
+	return filepath.Join(l.records(), string(m))
+}
+
+func (l layout) member(m field.MemberName) string { return render.MemberDir(l.dir, m) }
+
+func (l layout) data(m field.MemberName) string { return filepath.Join(l.member(m), dataFolder) }
+
+func (l layout) aside(m field.MemberName) string { return filepath.Join(l.dir, "kept", string(m)) } // the data of one that is gone
+
+// retainData moves a member's data to where it outlives the member, and gives how many bytes that is. It may be repeated.
 // False means that there is none.
-func (l layout) putAside(m field.MemberName) (bytes int64, kept bool, err error) {
+func (l layout) retainData(m field.MemberName) (bytes int64, kept bool, err error) {
 	from, to := l.data(m), l.aside(m)
 	if !emptyDir(from) {
 		if !emptyDir(to) {
 			return 0, false, fmt.Errorf("its data cannot be put aside: there is data of it in %s already. Move one of the two away", to)
 		}
-		if err := errors.Join(makeFolder(filepath.Dir(to), private), os.RemoveAll(to)); err != nil {
-			return 0, false, diskError(err)
+		if err := errors.Join(host.MakeFolder(filepath.Dir(to), host.Private), os.RemoveAll(to)); err != nil {
+			return 0, false, host.DiskError(err)
 		}
 		if err := os.Rename(from, to); err != nil {
-			return 0, false, diskError(err)
+			return 0, false, host.DiskError(err)
 		}
 	}
 	err = filepath.WalkDir(to, func(_ string, d fs.DirEntry, err error) error {
@@ -72,8 +88,8 @@ func (l layout) putAside(m field.MemberName) (bytes int64, kept bool, err error)
 	return bytes, !emptyDir(to), err
 }
 
-// takeBack gives a member the data that was put aside of it.
-func (l layout) takeBack(m field.MemberName) error {
+// restoreData gives a member the data that was put aside of it.
+func (l layout) restoreData(m field.MemberName) error {
 	from, to := l.aside(m), l.data(m)
 	if _, err := os.Stat(from); err != nil {
 		return nil
@@ -81,10 +97,10 @@ func (l layout) takeBack(m field.MemberName) error {
 	if !emptyDir(to) {
 		return fmt.Errorf("there is data that was kept of it in %s, and other data in %s. Move one of the two away", from, to)
 	}
-	if err := errors.Join(makeFolder(filepath.Dir(l.member(m)), passable), os.MkdirAll(l.member(m), private), os.RemoveAll(to)); err != nil {
-		return diskError(err)
+	if err := errors.Join(host.MakeFolder(filepath.Dir(l.member(m)), host.Passable), os.MkdirAll(l.member(m), host.Private), os.RemoveAll(to)); err != nil {
+		return host.DiskError(err)
 	}
-	return diskError(os.Rename(from, to))
+	return host.DiskError(os.Rename(from, to))
 }
 
 // keptProcess is what must be known of a member's process to find it again. It is written before the fork with PID 0.
@@ -122,7 +138,7 @@ func replace(name string, data []byte, sync bool) error {
 	tmp := name + ".new"
 	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	_, err = f.Write(data)
 	if err == nil && sync {
@@ -133,20 +149,12 @@ func replace(name string, data []byte, sync bool) error {
 		err = os.Rename(tmp, name)
 	}
 	if err != nil {
-		return diskError(errors.Join(err, removeIfThere(tmp)))
+		return host.DiskError(errors.Join(err, removeIfThere(tmp)))
 	}
 	if !sync {
 		return nil
 	}
-	return syncDir(filepath.Dir(name))
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return diskError(err)
-	}
-	return diskError(errors.Join(d.Sync(), d.Close()))
+	return host.SyncDir(filepath.Dir(name))
 }
 
 func removeIfThere(name string) error {
@@ -154,21 +162,6 @@ func removeIfThere(name string) error {
 		return err
 	}
 	return nil
-}
-
-// diskError words the errors of a disk for people.
-func diskError(err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fmt.Errorf("the disk is full (%w); free some space, it is tried again", err)
-	case errors.Is(err, syscall.EROFS):
-		return fmt.Errorf("the disk is mounted read-only (%w); mount it writable again, it is tried again", err)
-	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("no permission to write (%w)", err)
-	}
-	return err
 }
 
 // readJSON reads a file that was written by save, by writeSafe or by writeQuick.
@@ -194,14 +187,14 @@ func (l layout) save(name string, value any, sync bool) error {
 
 // keepOrder writes an order to the disk.
 func (l layout) keepOrder(o order.Order) error {
-	if err := makeFolder(l.keep(o.Member), private); err != nil {
-		return diskError(err)
+	if err := host.MakeFolder(l.record(o.Member), host.Private); err != nil {
+		return host.DiskError(err)
 	}
-	return l.save(filepath.Join(l.keep(o.Member), orderFile), o, true)
+	return l.save(filepath.Join(l.record(o.Member), orderFile), o, true)
 }
 
-// recall reads what save wrote.
-func (l layout) recall(name string, into any) error {
+// load reads what save wrote.
+func (l layout) load(name string, into any) error {
 	data, err := os.ReadFile(name)
 	if err == nil && l.sealer != nil {
 		data, err = l.sealer.Open(data)
@@ -224,7 +217,7 @@ func (l layout) writeFiles(m field.MemberName, spec *order.Spec, files []order.F
 	}
 	b, err := openBeneath(l.member(m), who.owner)
 	if err != nil {
-		return nil, diskError(err)
+		return nil, host.DiskError(err)
 	}
 	defer b.close()
 	for _, f := range files {
@@ -261,7 +254,7 @@ func (l layout) putBack(m field.MemberName, changed []replaced) error {
 	}
 	b, err := openBeneath(l.member(m), changed[0].owner)
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	defer b.close()
 	var errs []error
@@ -272,7 +265,7 @@ func (l layout) putBack(m field.MemberName, changed []replaced) error {
 			errs = append(errs, b.remove(f.Path))
 		}
 	}
-	return diskError(errors.Join(errs...))
+	return host.DiskError(errors.Join(errs...))
 }
 
 // removeFile removes a config file.
@@ -282,8 +275,48 @@ func (l layout) removeFile(m field.MemberName, name string) error {
 		return nil
 	}
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	defer b.close()
-	return diskError(b.remove(name))
+	return host.DiskError(b.remove(name))
+}
+
+// LogFile is what a member writes to its standard output and error.
+func LogFile(nodeDir string, m field.MemberName) string { return render.LogFile(nodeDir, m) }
+
+// takeOverFolder moves what an agent of an older version kept in the open into the agent's own folder. That agent has ended: whoever
+// calls this holds its lock.
+func (l layout) takeOverFolder() error {
+	var errs []error
+	move := func(from, to string) {
+		_ = syscall.Rmdir(to) // an empty folder of a start that came no further
+		if err := os.Rename(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			errs = append(errs, err)
+		}
+	}
+	for _, name := range []string{"reports.ndjson", "operations", "keep", "memory.json"} {
+		move(filepath.Join(l.dir, name), filepath.Join(l.own(), name))
+	}
+	logs, _ := filepath.Glob(filepath.Join(l.dir, "members", "*", "output.log*"))
+	for _, log := range logs {
+		if info, err := os.Lstat(log); err == nil && info.Mode().IsRegular() {
+			member := field.MemberName(filepath.Base(filepath.Dir(log)))
+			to := l.log(member) + strings.TrimPrefix(filepath.Base(log), "output.log")
+			move(log, to)
+			// Its user could have put something else there in the last moment; here it cannot.
+			if info, err := os.Lstat(to); err == nil && info.Mode().IsRegular() {
+				errs = append(errs, os.Chmod(to, 0o600))
+			} else if err == nil {
+				errs = append(errs, os.Remove(to))
+			}
+		}
+	}
+	errs = append(errs, host.MakeFolder(filepath.Join(l.dir, "members"), host.Passable))
+	if _, err := os.Lstat(filepath.Join(l.dir, "kept")); err == nil {
+		errs = append(errs, os.Chmod(filepath.Join(l.dir, "kept"), host.Private))
+	}
+	for _, name := range []string{"agent.json", "token", "agent.log"} {
+		errs = append(errs, removeIfThere(filepath.Join(l.dir, name)))
+	}
+	return errors.Join(errs...)
 }

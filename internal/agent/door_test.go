@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/identity"
 )
@@ -58,7 +59,7 @@ func TestOnlyAControllerOfTheFieldIsHeard(t *testing.T) {
 	old.MinVersion, old.MaxVersion = tls.VersionTLS12, tls.VersionTLS12
 	for who, terms := range map[string]*tls.Config{"the controller of another field": foreign.To("gull-1"), "another node's agent": asAgent,
 		"who has no certificate": nobody, "who speaks an older TLS": old, "who wants another node": us.To("tern-1")} {
-		wrong := NewClient(c.url, terms)
+		wrong := agentapi.NewClient(c.Url, terms)
 		for what, err := range map[string]error{
 			"put":  wrong.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")}),
 			"quit": wrong.Quit(context.Background()),
@@ -69,7 +70,7 @@ func TestOnlyAControllerOfTheFieldIsHeard(t *testing.T) {
 		}
 		wrong.Close()
 	}
-	if res, err := http.Get(strings.Replace(c.url, "https", "http", 1) + "/v1/standing"); err == nil {
+	if res, err := http.Get(strings.Replace(c.Url, "https", "http", 1) + "/v1/standing"); err == nil {
 		body, _ := io.ReadAll(res.Body)
 		res.Body.Close()
 		t.Errorf("plain HTTP was answered: %d %s", res.StatusCode, body)
@@ -110,9 +111,9 @@ func TestWhoTakesADeadAgentsPortHearsNothing(t *testing.T) {
 		_ = http.Serve(tls.NewListener(l, terms), http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { heard <- r.Method + " " + r.URL.Path }))
 	}()
 	_, us := parties(t)
-	c := NewClient("https://"+l.Addr().String(), us.To("gull-1"))
+	c := agentapi.NewClient("https://"+l.Addr().String(), us.To("gull-1"))
 	defer c.Close()
-	if err := c.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Spec: sleeper("it")}); !errors.Is(err, ErrUntrusted) {
+	if err := c.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Spec: sleeper("it")}); !errors.Is(err, agentapi.ErrUntrusted) {
 		t.Errorf("got %v", err)
 	}
 	select {
@@ -129,7 +130,7 @@ func TestAFloodOfStrangersCostsLittleAndKeepsNobodyOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.Close()
-	address := strings.TrimPrefix(c.url, "https://")
+	address := strings.TrimPrefix(c.Url, "https://")
 	before := openFiles(t)
 	var conns []net.Conn
 	defer func() {
@@ -172,7 +173,7 @@ func TestACertificateIsRenewedWithoutABreak(t *testing.T) {
 		_, err := c.Reports(context.Background(), "", 0, 0, time.Second)
 		waiting <- err
 	}()
-	if err := c.renew(context.Background()); err != nil {
+	if err := c.Renew(context.Background()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := c.Standing(context.Background()); err != nil {
@@ -185,10 +186,10 @@ func TestACertificateIsRenewedWithoutABreak(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.do(context.Background(), http.MethodPut, renewal, stolen); err == nil {
+	if _, err := c.Do(context.Background(), http.MethodPut, agentapi.Renewal, stolen); err == nil {
 		t.Error("it took a certificate for a key that is not its own")
 	}
-	other := NewClient(c.url, us.To("gull-1"))
+	other := agentapi.NewClient(c.Url, us.To("gull-1"))
 	defer other.Close()
 	if _, err := other.Standing(context.Background()); err != nil {
 		t.Error(err)

@@ -10,6 +10,8 @@ import (
 	"runtime/debug"
 	"strings"
 	"time"
+
+	"lanternfield/internal/host"
 )
 
 // How often the keeper of logs looks: for nodes at all, and, where an agent is away, at the logs of its members.
@@ -23,8 +25,8 @@ const (
 // to a file; while the agent lives it cuts the file, and else this does. It ends when there are no nodes any more, or another one is here.
 func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 	debug.SetGCPercent(20)
-	lock, err := holdLock(lockFile)
-	if errors.Is(err, errStillAlive) {
+	lock, err := host.HoldLock(lockFile)
+	if errors.Is(err, host.ErrStillAlive) {
 		return nil
 	}
 	if err != nil {
@@ -47,7 +49,7 @@ func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 		}
 		entries, err := os.ReadDir(nodes)
 		if errors.Is(err, fs.ErrNotExist) && !exists(filepath.Dir(lockFile)) {
-			if none++; none%keeperGoesIn == 0 && len(FoldersBelow(nodes)) == 0 {
+			if none++; none%keeperGoesIn == 0 && len(host.FoldersBelow(nodes)) == 0 {
 				return nil
 			}
 			continue // moved away with all the rest, and waited for as long as agents and members are
@@ -79,9 +81,9 @@ func exists(name string) bool {
 
 // answers tells whether the agent of a node lives.
 func answers(nodeDir string) bool {
-	var end Endpoint
-	data, err := os.ReadFile(EndpointFile(nodeDir))
-	return err == nil && json.Unmarshal(data, &end) == nil && Lives(end.PID, end.StartTime)
+	var end host.Endpoint
+	data, err := os.ReadFile(host.EndpointFile(nodeDir))
+	return err == nil && json.Unmarshal(data, &end) == nil && host.Lives(end.PID, end.StartTime)
 }
 
 // cutLogs cuts the logs of a node's members.

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/logline"
 )
 
@@ -89,12 +90,6 @@ func rotate(name string) (cut bool) {
 	return f.Truncate(0) == nil
 }
 
-// Log is a part of a member's output.
-type Log struct {
-	Lines []logline.Line `json:"lines"`
-	Next  int64          `json:"next"` // where to go on reading
-}
-
 // How much of a log is read at once, and how much of one line.
 const (
 	readMost = 256 << 10
@@ -141,12 +136,12 @@ func (m *member) seen(at int64) time.Time {
 }
 
 // readLog reads whole lines from that place on, or the last ones when after is negative, at most that many bytes of them.
-func (m *member) readLog(after int64, most int) (*Log, error) {
+func (m *member) readLog(after int64, most int) (*agentapi.Log, error) {
 	m.note(time.Now())
 	most = min(max(most, 4<<10), readMost)
 	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|logFlags, 0)
 	if errors.Is(err, fs.ErrNotExist) {
-		return &Log{}, nil
+		return &agentapi.Log{}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -165,7 +160,7 @@ func (m *member) readLog(after int64, most int) (*Log, error) {
 	case after > size:
 		after = 0 // it has been cut
 	}
-	log := &Log{Next: after}
+	log := &agentapi.Log{Next: after}
 	window := make([]byte, most)
 	for log.Next < size {
 		n, err := f.ReadAt(window, log.Next)
@@ -206,7 +201,7 @@ func (m *member) readLog(after int64, most int) (*Log, error) {
 	return log, nil
 }
 
-func (m *member) add(log *Log, raw []byte, end int64) {
+func (m *member) add(log *agentapi.Log, raw []byte, end int64) {
 	l := logline.Parse(strings.TrimRight(string(raw), "\r\n"), time.Local)
 	if l.Text == "" {
 		return

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"lanternfield/internal/agentapi"
 )
 
 // logOf makes a member whose log can be written.
@@ -32,7 +34,7 @@ func logOf(t *testing.T) (*member, func(text string)) {
 	}
 }
 
-func readOf(t *testing.T, m *member, after int64, most int) (*Log, string) {
+func readOf(t *testing.T, m *member, after int64, most int) (*agentapi.Log, string) {
 	t.Helper()
 	l, err := m.readLog(after, most)
 	if err != nil {

@@ -10,8 +10,10 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // member supervises one member. One goroutine owns it; orders reach it through a channel.
@@ -19,31 +21,31 @@ type member struct {
 	name    field.MemberName
 	disk    layout
 	others  func(pid int) bool // whether a process was seen to be another member's
-	groups  *hierarchy         // where its group is; nil where there are none
+	groups  *host.Hierarchy    // where its group is; nil where there are none
 	reports *reportLog
 	orders  chan order.Order
 
-	order    order.Order
-	kept     keptProcess
-	kin      kin     // where there are no groups: what it was seen to have started
-	cgroup   *cgroup // that its processes are in; nil for none
-	applied  applied // the newest spec that was found fit
-	proc     *process
-	watching context.CancelFunc
-	lit      chan int // incarnations that have become ready for the first time
-	uncalled bool     // calls of apply failed when it had been started
-	hung     chan int // incarnations whose alive probe has given up
-	lagged   uint64   // the order whose lag has been waited out
-	look     *look
-	heavy    bool   // took more than its ceiling when it was weighed last
-	beyond   string // why it is being ended for that
+	order       order.Order
+	kept        keptProcess
+	descendants host.Descendants // where there are no groups: what it was seen to have started
+	cgroup      *host.Group      // that its processes are in; nil for none
+	applied     applied          // the newest spec that was found fit
+	proc        *host.Process
+	watching    context.CancelFunc
+	lit         chan int // incarnations that have become ready for the first time
+	uncalled    bool     // calls of apply failed when it had been started
+	hung        chan int // incarnations whose alive probe has given up
+	delayed     uint64   // the order whose lag has been waited out
+	refresh     *refresh
+	heavy       bool   // took more than its ceiling when it was weighed last
+	beyond      string // why it is being ended for that
 
-	again    bool          // an agent before had its order already
+	known    bool          // an agent before had its order already
 	resumed  chan struct{} // closed when it is known, and reported, what runs
 	weighing chan struct{} // its memory is to be looked at
 
 	mu      sync.Mutex
-	measure Measure
+	measure agentapi.Measure
 	ready   time.Time // since when the process has been lit; zero when it is not
 	marks   []mark    // how long its log was, and when
 }
@@ -57,8 +59,8 @@ const (
 	wellAfter = 10 * time.Second
 )
 
-func newMember(l layout, groups *hierarchy, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, groups: groups, cgroup: groups.of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), kin: kin{}, look: newLook()}
+func newMember(l layout, groups *host.Hierarchy, reports *reportLog, name field.MemberName) *member {
+	return &member{name: name, disk: l, groups: groups, cgroup: groups.Of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), descendants: host.Descendants{}, refresh: newRefresh()}
 }
 
 func (m *member) report(r order.Report) {
@@ -89,11 +91,11 @@ func (m *member) give(o order.Order) {
 	}
 }
 
-func (m *member) processFile() string { return filepath.Join(m.disk.keep(m.name), "process.json") }
+func (m *member) processFile() string { return filepath.Join(m.disk.record(m.name), "process.json") }
 
-func (m *member) appliedFile() string { return filepath.Join(m.disk.keep(m.name), "applied.json") }
+func (m *member) appliedFile() string { return filepath.Join(m.disk.record(m.name), "applied.json") }
 
-func (m *member) aliveLock() string { return filepath.Join(m.disk.keep(m.name), "alive.lock") }
+func (m *member) aliveLock() string { return filepath.Join(m.disk.record(m.name), "alive.lock") }
 
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
@@ -106,8 +108,8 @@ func (m *member) run(ctx context.Context) {
 	for {
 		switch want := m.order.Want; {
 		case m.over() && m.proc == nil:
-		case want == order.Run && m.proc == nil && retry == nil && m.order.Lag > 0 && m.lagged != m.order.Revision:
-			m.lagged = m.order.Revision
+		case want == order.Run && m.proc == nil && retry == nil && m.order.Lag > 0 && m.delayed != m.order.Revision:
+			m.delayed = m.order.Revision
 			retry = time.After(m.order.Lag)
 		case want == order.Run && m.proc == nil && retry == nil:
 			retry = m.start(ctx)
@@ -137,7 +139,7 @@ func (m *member) run(ctx context.Context) {
 		}
 		var exited chan order.Exit
 		if m.proc != nil {
-			exited = m.proc.exited
+			exited = m.proc.Exited
 		}
 		select {
 		case <-ctx.Done():
@@ -167,7 +169,7 @@ func (m *member) run(ctx context.Context) {
 		case incarnation := <-m.hung:
 			if m.proc != nil && incarnation == m.kept.Incarnation {
 				slog.Warn("alive probe has given up", "member", m.name)
-				_ = m.proc.signal(syscall.SIGKILL)
+				_ = m.proc.Signal(syscall.SIGKILL)
 			}
 		}
 	}
@@ -195,28 +197,28 @@ func (m *member) take(ctx context.Context, o order.Order) bool {
 // resume finds the process that an earlier agent left running.
 func (m *member) resume(ctx context.Context) {
 	_ = readJSON(m.processFile(), &m.kept)
-	_ = m.disk.recall(m.appliedFile(), &m.applied)
+	_ = m.disk.load(m.appliedFile(), &m.applied)
 	if m.kept.Incarnation == 0 || m.kept.Ended {
-		if m.order.Want == order.Run && m.again { // what is thought to run does not: its record was lost, or nobody heard of its end
+		if m.order.Want == order.Run && m.known { // what is thought to run does not: its record was lost, or nobody heard of its end
 			m.report(order.Report{Kind: order.Exited, Exit: &order.Exit{}, Attempt: m.kept.Attempt})
 		}
 		return
 	}
 	if m.cgroup = nil; m.kept.Group != "" { // the group that it was started in, which may be another than ours would be
-		m.cgroup = &cgroup{m.kept.Group, m.kept.GroupV2}
+		m.cgroup = &host.Group{Dir: m.kept.Group, V2: m.kept.GroupV2}
 	}
-	if p, err := adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
+	if p, err := host.Adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
 		m.adopted(ctx, p)
 		return
 	}
 	// The pid was not written down, or its process has ended. Whoever is left holds the lock; a fork that was under way
 	// shows its environment within moments.
 	deadline := time.Now().Add(5 * time.Second)
-	for lockHeld(m.aliveLock()) && time.Now().Before(deadline) {
+	for host.LockHeld(m.aliveLock()) && time.Now().Before(deadline) {
 		pids := m.find(m.kept.Incarnation)
 		if len(pids) > 0 && m.kept.PID == 0 {
-			if p, err := adopt(pids[0], startTime(pids[0])); err == nil {
-				m.kept.PID, m.kept.StartTime = p.pid, startTime(p.pid)
+			if p, err := host.Adopt(pids[0], host.StartTime(pids[0])); err == nil {
+				m.kept.PID, m.kept.StartTime = p.PID, host.StartTime(p.PID)
 				m.adopted(ctx, p)
 				return
 			}
@@ -229,15 +231,15 @@ func (m *member) resume(ctx context.Context) {
 	m.crashed(order.Exit{})
 }
 
-func (m *member) adopted(ctx context.Context, p *process) {
+func (m *member) adopted(ctx context.Context, p *host.Process) {
 	m.proc = p
 	m.keep()
-	m.report(order.Report{Kind: order.Adopted, PID: p.pid, Revision: m.kept.Revision, Round: m.kept.Round})
+	m.report(order.Report{Kind: order.Adopted, PID: p.PID, Revision: m.kept.Revision, Round: m.kept.Round})
 	m.watch(true)
 	if m.applied.Spec == nil {
 		m.apply(m.order.Revision, m.order.Spec) // an agent of an older version did not note it
 	}
-	if err := m.takeBack(); err != nil {
+	if err := m.restoreFiles(); err != nil {
 		slog.Error("the files in force cannot be put back", "member", m.name, "error", err)
 	}
 	if m.order.Want == order.Run && m.kept.Round == m.order.Round && m.applied.Spec != nil {
@@ -263,21 +265,21 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if spec == nil || len(spec.Command) == 0 {
 		return failed(fmt.Errorf("its order says nothing to run"))
 	}
-	if lockHeld(m.aliveLock()) || len(m.cgroup.processes()) > 0 {
+	if host.LockHeld(m.aliveLock()) || len(m.cgroup.Processes()) > 0 {
 		m.sweep(m.kept.PID)
-		if lockHeld(m.aliveLock()) || len(m.cgroup.processes()) > 0 {
-			return failed(errStillAlive)
+		if host.LockHeld(m.aliveLock()) || len(m.cgroup.Processes()) > 0 {
+			return failed(host.ErrStillAlive)
 		}
 	}
-	if m.cgroup = m.groups.of(m.name); m.cgroup == nil {
-		if err := strangers(func(pid int) bool { return m.others != nil && m.others(pid) }); err != nil {
+	if m.cgroup = m.groups.Of(m.name); m.cgroup == nil {
+		if err := host.CheckOrphans(func(pid int) bool { return m.others != nil && m.others(pid) }); err != nil {
 			return failed(err)
 		}
 	}
 	if err := portHolder(spec); err != nil {
 		return failed(err)
 	}
-	if err := m.disk.takeBack(m.name); err != nil {
+	if err := m.disk.restoreData(m.name); err != nil {
 		return failed(err)
 	}
 	if spec.Votes && m.dataLost() {
@@ -297,7 +299,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	before := m.kept
 	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Revision: revision, Refused: m.kept.Refused}
 	if m.cgroup != nil {
-		m.kept.Group, m.kept.GroupV2 = m.cgroup.dir, m.cgroup.v2
+		m.kept.Group, m.kept.GroupV2 = m.cgroup.Dir, m.cgroup.V2
 	}
 	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
 		m.kept = before
@@ -309,11 +311,11 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		m.keep()
 		return failed(err)
 	}
-	m.proc, m.kept.PID, m.kept.StartTime = p, p.pid, started
+	m.proc, m.kept.PID, m.kept.StartTime = p, p.PID, started
 	m.heavy, m.beyond = false, ""
 	m.keep()
 	m.apply(revision, spec)
-	m.report(order.Report{Kind: order.Started, PID: p.pid, Revision: revision})
+	m.report(order.Report{Kind: order.Started, PID: p.PID, Revision: revision})
 	m.watch(false)
 	return nil
 }
@@ -327,7 +329,7 @@ func (m *member) noteData() {
 	}
 }
 
-func (m *member) dataNote() string { return filepath.Join(m.disk.keep(m.name), "had-data") }
+func (m *member) dataNote() string { return filepath.Join(m.disk.record(m.name), "had-data") }
 
 func (m *member) dataLost() bool {
 	_, err := os.Stat(m.dataNote())
@@ -349,14 +351,14 @@ func (m *member) watch(wasReady bool) {
 	if wasReady {
 		since = since.Add(-upFor) // it has run before this agent came
 	}
-	w := &watcher{member: m.name, spec: spec, look: m.look, ask: m.asker(spec), since: since, wasReady: wasReady,
+	w := &watcher{member: m.name, spec: spec, look: m.refresh, ask: m.asker(spec), since: since, wasReady: wasReady,
 		report: func(r order.Report) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation
 				m.reports.add(r)
 			}
 		},
-		measure: func(x Measure) {
+		measure: func(x agentapi.Measure) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			x.Memory = m.measure.Memory
@@ -405,7 +407,7 @@ func (m *member) crashed(e order.Exit) time.Duration {
 	if !m.ready.IsZero() && time.Since(m.ready) > wellAfter {
 		m.kept.Attempt = 0
 	}
-	m.ready, m.measure = time.Time{}, Measure{}
+	m.ready, m.measure = time.Time{}, agentapi.Measure{}
 	m.mu.Unlock()
 	m.kept.Attempt++
 	m.kept.Ended = true
@@ -424,7 +426,7 @@ func (m *member) crashed(e order.Exit) time.Duration {
 // ended forgets the process and ends what it left behind.
 func (m *member) ended(pid int) {
 	if m.proc != nil {
-		m.proc.close()
+		m.proc.Close()
 		m.proc = nil
 	}
 	m.sweep(pid)
@@ -450,18 +452,18 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 	if s := m.order.Spec; s != nil {
 		within, name = s.Stop.Within.Or(within), s.Stop.Signal
 	}
-	_ = m.proc.signal(signalByName(name))
+	_ = m.proc.Signal(host.SignalByName(name))
 	deadline := time.NewTimer(within)
 	defer deadline.Stop()
 	for {
 		select {
-		case <-m.proc.exited:
-			m.ended(m.proc.pid)
+		case <-m.proc.Exited:
+			m.ended(m.proc.PID)
 			return forced
 		case <-deadline.C:
 			forced = true
-			_ = m.proc.signal(syscall.SIGKILL)
-			_ = syscall.Kill(-m.proc.pid, syscall.SIGKILL)
+			_ = m.proc.Signal(syscall.SIGKILL)
+			_ = syscall.Kill(-m.proc.PID, syscall.SIGKILL)
 		case <-ctx.Done():
 			return forced // the next agent goes on from the order
 		}
@@ -474,7 +476,7 @@ func (m *member) remove(forced bool) bool {
 	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
 	var err error
 	if m.order.Keep {
-		done.Bytes, done.Kept, err = m.disk.putAside(m.name)
+		done.Bytes, done.Kept, err = m.disk.retainData(m.name)
 	} else {
 		err = os.RemoveAll(m.disk.aside(m.name))
 	}

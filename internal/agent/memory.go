@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/host"
 )
 
 // weigh notes how much memory the member has. It is ended when it is beyond its ceiling twice in a row: a short peak is none of the
@@ -17,10 +18,10 @@ func (m *member) weigh() {
 		m.heavy = false
 		return
 	}
-	bytes := memoryOf(m.proc.pid)
+	bytes := memoryOf(m.proc.PID)
 	m.mu.Lock()
 	if m.cgroup == nil {
-		m.kin.see(m.proc.pid)
+		m.descendants.See(m.proc.PID)
 	}
 	m.measure.Memory = bytes
 	m.mu.Unlock()
@@ -35,19 +36,16 @@ func (m *member) weigh() {
 	}
 	m.heavy = false
 	m.beyond = fmt.Sprintf("took %s of memory, beyond its ceiling of %s", field.Bytes(bytes), spec.Ceiling.Memory)
-	_ = m.proc.signal(syscall.SIGKILL)
-	_ = syscall.Kill(-m.proc.pid, syscall.SIGKILL)
+	_ = m.proc.Signal(syscall.SIGKILL)
+	_ = syscall.Kill(-m.proc.PID, syscall.SIGKILL)
 }
-
-// mostProcesses is how many processes of a member are looked at.
-const mostProcesses = 1000
 
 // memoryOf is how many bytes a process and all that it has started have for themselves, without what they share with
 // others. A process that ends meanwhile counts for nothing.
 func memoryOf(pid int) int64 {
 	total, page := int64(0), int64(os.Getpagesize())
 	queue := []int{pid}
-	for seen := 0; len(queue) > 0 && seen < mostProcesses; seen++ {
+	for seen := 0; len(queue) > 0 && seen < host.MostProcesses; seen++ {
 		pid := queue[0]
 		proc := "/proc/" + strconv.Itoa(pid)
 		queue = queue[1:]
@@ -57,7 +55,7 @@ func memoryOf(pid int) int64 {
 			shared, _ := strconv.ParseInt(f[2], 10, 64)
 			total += max(0, resident-shared) * page
 		}
-		queue = append(queue, children(pid)...)
+		queue = append(queue, host.Children(pid)...)
 	}
 	return total
 }

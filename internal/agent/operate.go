@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
@@ -44,26 +45,26 @@ type keptOperation struct {
 // one about the same member ends the trying of the one before.
 func (a *Agent) Operate(ctx context.Context, o order.Operation) error {
 	if !field.NamePattern.MatchString(string(o.Member)) || o.Spec == nil {
-		return &Refused{http.StatusBadRequest, fmt.Sprintf("the operation about %q is not whole", o.Member)}
+		return agentapi.Refuse(http.StatusBadRequest, fmt.Sprintf("the operation about %q is not whole", o.Member))
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if err := a.heed(o.Term); err != nil {
+	if err := a.acceptTerm(o.Term); err != nil {
 		return err
 	}
 	var before keptOperation
-	if a.disk.recall(a.disk.operation(o.Member), &before) == nil {
+	if a.disk.load(a.disk.operation(o.Member), &before) == nil {
 		switch {
 		case before.ID == o.ID && !sameOperation(before.Operation, o):
-			return &Refused{http.StatusConflict, fmt.Sprintf("another operation of number %d has been taken", o.ID)}
+			return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("another operation of number %d has been taken", o.ID))
 		case before.ID == o.ID:
 			return nil
 		case before.ID > o.ID:
-			return &Refused{http.StatusConflict, fmt.Sprintf("the operation has number %d, and number %d has been taken", o.ID, before.ID)}
+			return agentapi.Refuse(http.StatusConflict, fmt.Sprintf("the operation has number %d, and number %d has been taken", o.ID, before.ID))
 		}
 	}
 	if err := a.disk.save(a.disk.operation(o.Member), keptOperation{Operation: o}, true); err != nil {
-		return &Refused{http.StatusInsufficientStorage, err.Error()}
+		return agentapi.Refuse(http.StatusInsufficientStorage, err.Error())
 	}
 	a.taken = max(a.taken, o.ID)
 	a.asked.Store(time.Now().UnixNano())
@@ -92,7 +93,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if before != nil {
 			<-before.done
 		}
-		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, cgroup: a.groups.of(o.Asked), compile: newCompiled()},
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, cgroup: a.groups.Of(o.Asked), compile: newCompiled()},
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},
@@ -120,16 +121,16 @@ func (a *Agent) lookAgain() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, h := range a.members {
-		h.look.poke()
+		h.refresh.poke()
 	}
 }
 
-// takeUp goes on with operations that an earlier agent has not ended. How far it came is not known.
-func (a *Agent) takeUp(ctx context.Context) {
+// resumeOperations goes on with operations that an earlier agent has not ended. How far it came is not known.
+func (a *Agent) resumeOperations(ctx context.Context) {
 	entries, _ := os.ReadDir(a.disk.operations())
 	for _, e := range entries {
 		var kept keptOperation
-		if a.disk.recall(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
+		if a.disk.load(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
 			kept.Again, kept.Lag = true, 0
 			a.work(ctx, kept.Operation)
 		}

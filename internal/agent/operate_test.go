@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
@@ -80,7 +81,7 @@ func (c *club) join(id uint64) order.Operation {
 			Roster: &field.RosterProbe{Call: list, Each: "body.members", ID: "item", Name: "item"}}}
 }
 
-func operate(t *testing.T, c *Client, o order.Operation) {
+func operate(t *testing.T, c *agentapi.Client, o order.Operation) {
 	t.Helper()
 	if err := c.Operate(context.Background(), o); err != nil {
 		t.Fatal(err)
@@ -133,7 +134,7 @@ func TestOperationsHappenOnceWhateverBecomesOfTheirAnswers(t *testing.T) {
 				t.Errorf("repeating the message repeated the call: %d", got)
 			}
 			o.ID = 6
-			var refused *Refused
+			var refused *agentapi.Refused
 			if err := c.Operate(context.Background(), o); !errors.As(err, &refused) || refused.Why != "the operation has number 6, and number 7 has been taken" {
 				t.Errorf("an older operation: %v", err)
 			}

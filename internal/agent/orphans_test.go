@@ -12,6 +12,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // hidden lists the processes of a program that slept so long, whatever they gave up.
@@ -20,7 +21,7 @@ func hidden(seconds string) (pids []int) {
 	for _, name := range lines {
 		if data, _ := os.ReadFile(name); string(data) == "sleep\x00"+seconds+"\x00" {
 			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(name)))
-			if state, _ := stat(pid); state != 'Z' && state != 0 {
+			if state, _ := host.Stat(pid); state != 'Z' && state != 0 {
 				pids = append(pids, pid)
 			}
 		}
@@ -45,7 +46,7 @@ func TestWithoutGroupsWhatWasSeenIsEnded(t *testing.T) {
 					_ = syscall.Kill(pid, syscall.SIGKILL)
 				}
 				waitFor(t, func() bool { return len(hidden(test.seconds)) == 0 })
-				orphans()
+				host.ReapOrphans()
 			})
 			spec := sleeper("it")
 			spec.Command = []string{"sh", "-c", test.script}
@@ -57,8 +58,8 @@ func TestWithoutGroupsWhatWasSeenIsEnded(t *testing.T) {
 			time.Sleep(2500 * time.Millisecond) // it is looked at once a second
 			before := hidden(test.seconds)[0]
 			var main int
-			for _, pid := range children(os.Getpid()) {
-				if env, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid)); strings.Contains(string(env), envIncarnation+"="+strconv.Itoa(first.Incarnation)) {
+			for _, pid := range host.Children(os.Getpid()) {
+				if env, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid)); strings.Contains(string(env), host.EnvIncarnation+"="+strconv.Itoa(first.Incarnation)) {
 					main = pid
 				}
 			}

@@ -11,7 +11,6 @@ import (
 	"math"
 	"net"
 	"net/http"
-	"os"
 	"os/exec"
 	"reflect"
 	"slices"
@@ -24,6 +23,8 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
+	"lanternfield/internal/netfault"
 )
 
 // answer is what a member said to a call, as expressions see it.
@@ -47,7 +48,7 @@ type asker struct {
 	member  field.MemberName
 	spec    *order.Spec
 	disk    layout
-	cgroup  *cgroup // that commands are run in; nil for none
+	cgroup  *host.Group // that commands are run in; nil for none
 	compile map[string]*bounded.Expression
 }
 
@@ -100,12 +101,12 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 	}
 	res, err := probeClient.Do(req)
 	if err != nil {
-		return nil, netError(what, err)
+		return nil, netfault.Of(what, err)
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
 	if err != nil {
-		return nil, fmt.Errorf("%s: %s", what, plainNet(err))
+		return nil, fmt.Errorf("%s: %s", what, netfault.Plain(err))
 	}
 	cut := len(body) > mostAnswer
 	body = body[:min(len(body), mostAnswer)]
@@ -129,7 +130,7 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 	var d net.Dialer
 	conn, err := d.DialContext(ctx, "tcp", a.address(t.Port))
 	if err != nil {
-		return nil, netError("connect to "+a.address(t.Port), err)
+		return nil, netfault.Of("connect to "+a.address(t.Port), err)
 	}
 	defer conn.Close()
 	if deadline, ok := ctx.Deadline(); ok {
@@ -138,7 +139,7 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 	got := ""
 	if t.Send != "" {
 		if _, err := io.WriteString(conn, t.Send); err != nil {
-			return nil, netError("send to "+a.address(t.Port), err)
+			return nil, netfault.Of("send to "+a.address(t.Port), err)
 		}
 	}
 	if t.Expect != "" {
@@ -148,9 +149,9 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 			got += string(buf[:n])
 			if err != nil && !strings.Contains(got, t.Expect) {
 				if got == "" {
-					return nil, netError(fmt.Sprintf("wait for %q from %s", t.Expect, a.address(t.Port)), err)
+					return nil, netfault.Of(fmt.Sprintf("wait for %q from %s", t.Expect, a.address(t.Port)), err)
 				}
-				return nil, &worded{fmt.Sprintf("the answer has no %q: %s", t.Expect, shortened(got)), err}
+				return nil, netfault.Wrap(fmt.Sprintf("the answer has no %q: %s", t.Expect, shortened(got)), err)
 			}
 		}
 	}
@@ -181,16 +182,16 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	cmd.Env = environment(a.disk, a.member, a.spec)
 	out := &beginning{}
 	cmd.Stdout, cmd.Stderr = out, out
-	if err = a.cgroup.start(cmd); err == nil {
+	if err = a.cgroup.Start(cmd); err == nil {
 		err = cmd.Wait()
-		born.Delete(cmd.Process.Pid)
+		host.Born.Delete(cmd.Process.Pid)
 	}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		return nil, fmt.Errorf("%s: %w", args[0], err)
 	}
 	if ctx.Err() != nil {
-		return nil, &worded{args[0] + " took too long", context.Cause(ctx)}
+		return nil, netfault.Wrap(args[0]+" took too long", context.Cause(ctx))
 	}
 	code := cmd.ProcessState.ExitCode()
 	return &answer{status: code, cut: out.cut, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
@@ -353,33 +354,6 @@ func (a *asker) roster(ctx context.Context, p *field.RosterProbe) ([]order.Roste
 	}
 	slices.SortFunc(entries, func(x, y order.RosterEntry) int { return cmp.Or(cmp.Compare(x.Name, y.Name), cmp.Compare(x.ID, y.ID)) })
 	return entries, nil
-}
-
-// worded says an error of the network in plain words and keeps its cause.
-type worded struct {
-	text  string
-	cause error
-}
-
-func (w *worded) Error() string { return w.text }
-func (w *worded) Unwrap() error { return w.cause }
-
-func netError(what string, err error) error { return &worded{what + ": " + plainNet(err), err} }
-
-func plainNet(err error) string {
-	switch {
-	case errors.Is(err, context.DeadlineExceeded), os.IsTimeout(err):
-		return "no answer in time"
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "connection refused"
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return "the connection was cut"
-	}
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Err.Error()
-	}
-	return err.Error()
 }
 
 func jsonText(v any) string {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 func TestLookUpFindsProgramsOnThePathThenInFolders(t *testing.T) {
@@ -65,7 +66,7 @@ func TestPortHolderNamesWhoHasIt(t *testing.T) {
 // became of the agent.
 func TestTheLockOutlivesWhoTookIt(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "alive.lock")
-	held, err := holdLock(name)
+	held, err := host.HoldLock(name)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,17 +76,17 @@ func TestTheLockOutlivesWhoTookIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	held.Close() // the agent's own handle
-	if !lockHeld(name) {
+	if !host.LockHeld(name) {
 		t.Error("the lock is free while the child lives")
 	}
 	if err := child.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
 	_ = child.Wait()
-	if lockHeld(name) {
+	if host.LockHeld(name) {
 		t.Error("the lock is held after the child has ended")
 	}
-	if lockHeld(name + "-missing") {
+	if host.LockHeld(name + "-missing") {
 		t.Error("a lock that is not there is held")
 	}
 }
@@ -95,30 +96,30 @@ func TestAProcessIsKnownByItsStartNotItsNumberAlone(t *testing.T) {
 	if err := child.Start(); err != nil {
 		t.Fatal(err)
 	}
-	pid, started := child.Process.Pid, startTime(child.Process.Pid)
-	if !Lives(pid, started) || Lives(pid, started+1) || Lives(0, 0) {
+	pid, started := child.Process.Pid, host.StartTime(child.Process.Pid)
+	if !host.Lives(pid, started) || host.Lives(pid, started+1) || host.Lives(0, 0) {
 		t.Error("a process is not told apart from another one with its number")
 	}
-	if _, err := adopt(pid, started-1); err == nil {
+	if _, err := host.Adopt(pid, started-1); err == nil {
 		t.Error("another process's number was adopted")
 	}
-	p, err := adopt(pid, started)
+	p, err := host.Adopt(pid, started)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer p.close()
-	if err := killExactly(pid, started+1); err != nil || !Lives(pid, started) {
+	defer p.Close()
+	if err := killExactly(pid, started+1); err != nil || !host.Lives(pid, started) {
 		t.Errorf("the wrong process was killed: %v", err)
 	}
-	if err := p.signal(syscall.SIGTERM); err != nil {
+	if err := p.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
 	select {
-	case <-p.exited:
+	case <-p.Exited:
 	case <-time.After(20 * time.Second):
 		t.Fatal("the end of an adopted process was not seen")
 	}
-	if Lives(pid, started) {
+	if host.Lives(pid, started) {
 		t.Error("a zombie is taken to live")
 	}
 	_ = child.Wait()
@@ -128,7 +129,7 @@ func TestExitsAreToldApart(t *testing.T) {
 	for script, want := range map[string]order.Exit{"exit 3": {Known: true, Code: 3}, "kill -9 $$": {Known: true, Code: 137, Signal: "9 (KILL)"}, "true": {Known: true}} {
 		cmd := exec.Command("sh", "-c", script)
 		_ = cmd.Run()
-		if got := exitOf(cmd.ProcessState); got != want {
+		if got := host.ExitOf(cmd.ProcessState); got != want {
 			t.Errorf("%s: got %+v, want %+v", script, got, want)
 		}
 	}
@@ -145,17 +146,17 @@ func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		return cmd
 	}
-	ours := start(envMember+"=it-1", envHome+"="+l.dir, envIncarnation+"=2")
-	others := []*exec.Cmd{start(envMember+"=it-2", envHome+"="+l.dir), start(envMember+"=it-1", envHome+"=/elsewhere"), start("X=" + envMember + "=it-1")}
+	ours := start(host.EnvMember+"=it-1", host.EnvHome+"="+l.dir, host.EnvIncarnation+"=2")
+	others := []*exec.Cmd{start(host.EnvMember+"=it-2", host.EnvHome+"="+l.dir), start(host.EnvMember+"=it-1", host.EnvHome+"=/elsewhere"), start("X=" + host.EnvMember + "=it-1")}
 	if pids := find(l, "it-1", 2); len(pids) != 1 || pids[0] != ours.Process.Pid || len(find(l, "it-1", 1)) != 0 {
 		t.Errorf("found %v", pids)
 	}
 	newMember(l, nil, nil, "it-1").sweep(0) // where there are no control groups
-	if Lives(ours.Process.Pid, startTime(ours.Process.Pid)) {
+	if host.Lives(ours.Process.Pid, host.StartTime(ours.Process.Pid)) {
 		t.Error("the member's process lives")
 	}
 	for i, o := range others {
-		if !Lives(o.Process.Pid, startTime(o.Process.Pid)) {
+		if !host.Lives(o.Process.Pid, host.StartTime(o.Process.Pid)) {
 			t.Errorf("another process (%d) was ended", i)
 		}
 	}
@@ -163,9 +164,9 @@ func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
 
 // killExactly kills that very process, if it still is.
 func killExactly(pid int, started int64) error {
-	p, err := adopt(pid, started)
+	p, err := host.Adopt(pid, started)
 	if err != nil {
 		return nil
 	}
-	return p.signal(9)
+	return p.Signal(9)
 }

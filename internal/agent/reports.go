@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // reportLog keeps numbered reports until they are acknowledged, in memory and in a file, so that neither a controller
@@ -67,7 +68,7 @@ func openReports(name, life, nameless string) (*reportLog, error) {
 		}
 		data.Close()
 	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, diskError(err)
+		return nil, host.DiskError(err)
 	}
 	return l, l.compact()
 }
@@ -77,7 +78,7 @@ func (l *reportLog) compact() error {
 	tmp := l.name + ".new"
 	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|os.O_APPEND, 0o600)
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	w := bufio.NewWriter(f)
 	enc := json.NewEncoder(w)
@@ -89,7 +90,7 @@ func (l *reportLog) compact() error {
 		err = os.Rename(tmp, l.name)
 	}
 	if err != nil {
-		return diskError(errors.Join(err, f.Close(), removeIfThere(tmp)))
+		return host.DiskError(errors.Join(err, f.Close(), removeIfThere(tmp)))
 	}
 	if l.file != nil {
 		l.file.Close()
@@ -102,8 +103,8 @@ func (l *reportLog) compact() error {
 // the same kind and member has overtaken; one report in their place says how many.
 const mostReports = 4000
 
-// thin drops what has been overtaken. What an order led to is never dropped: it is reported once.
-func (l *reportLog) thin() {
+// condense drops what has been overtaken. What an order led to is never dropped: it is reported once.
+func (l *reportLog) condense() {
 	type about struct {
 		member field.MemberName
 		kind   order.ReportKind
@@ -157,7 +158,7 @@ func (l *reportLog) add(r order.Report) {
 	l.broken = err != nil
 	l.kept = append(l.kept, r)
 	if len(l.kept) > mostReports {
-		l.thin()
+		l.condense()
 	}
 	close(l.more)
 	l.more = make(chan struct{})

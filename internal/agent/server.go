@@ -10,19 +10,10 @@ import (
 	"strconv"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
-
-// News is what an agent tells when asked for reports.
-type News struct {
-	Agent    string                       `json:"agent"`
-	Reports  []order.Report               `json:"reports,omitempty"`
-	Measures map[field.MemberName]Measure `json:"measures,omitempty"`
-}
-
-// heartbeat is how often an agent shows, on a request that is kept open, that it is there.
-const heartbeat = time.Second
 
 // longestWait bounds how long a request for reports may be kept open.
 const longestWait = 30 * time.Second
@@ -73,13 +64,13 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
 		w.Header().Set("Content-Type", "application/json")
-		for !a.reports.await(ctx, r.FormValue("life"), after, heartbeat) && ctx.Err() == nil {
+		for !a.reports.await(ctx, r.FormValue("life"), after, agentapi.Heartbeat) && ctx.Err() == nil {
 			if _, err := io.WriteString(w, "\n"); err != nil { // nothing new, and alive
 				return
 			}
 			w.(http.Flusher).Flush()
 		}
-		_ = json.NewEncoder(w).Encode(News{Agent: a.id, Reports: a.reports.since(r.FormValue("life"), after), Measures: a.measures()})
+		_ = json.NewEncoder(w).Encode(agentapi.News{Agent: a.id, Reports: a.reports.since(r.FormValue("life"), after), Measures: a.measures()})
 	})
 	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
 		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)
@@ -124,7 +115,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			}
 		}
 	})
-	mux.HandleFunc("POST "+renewal, func(w http.ResponseWriter, _ *http.Request) {
+	mux.HandleFunc("POST "+agentapi.Renewal, func(w http.ResponseWriter, _ *http.Request) {
 		request, err := a.party.Request()
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
@@ -132,7 +123,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		}
 		_, _ = w.Write(request)
 	})
-	mux.HandleFunc("PUT "+renewal, func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("PUT "+agentapi.Renewal, func(w http.ResponseWriter, r *http.Request) {
 		certificate, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10))
 		if err == nil {
 			err = a.party.Take(certificate, nil)
@@ -159,7 +150,7 @@ func read(w http.ResponseWriter, r *http.Request, into any) bool {
 
 // refuse says why an order was not taken, if it was not.
 func refuse(w http.ResponseWriter, err error) {
-	var refused *Refused
+	var refused *agentapi.Refused
 	if errors.As(err, &refused) {
 		http.Error(w, refused.Why, refused.Status)
 	}

@@ -8,10 +8,11 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
 )
 
 // memory is what the agent as a whole must not forget.
@@ -31,15 +32,6 @@ func randomName() (string, error) {
 	return hex.EncodeToString(id), err
 }
 
-// bootOf tells one start of the machine from another.
-func bootOf() string {
-	data, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	return strings.TrimSpace(string(data))
-}
-
-// Rebooted tells whether the machine was started again since an agent wrote that.
-func (e Endpoint) Rebooted() bool { return e.Boot != "" && e.Boot != bootOf() }
-
 // begin begins a life: reports are numbered anew, and the first of them is an account of all that the agent holds.
 func (a *Agent) begin() error {
 	life, err := randomName()
@@ -49,19 +41,19 @@ func (a *Agent) begin() error {
 	if a.reports, err = openReports(a.disk.reports(), life, a.memory.Agent); err != nil {
 		return err
 	}
-	begun := order.Report{Kind: order.Begun, Rebooted: a.memory.Boot != "" && a.memory.Boot != bootOf()}
-	a.memory.Boot = bootOf()
+	begun := order.Report{Kind: order.Begun, Rebooted: a.memory.Boot != "" && a.memory.Boot != host.BootOf()}
+	a.memory.Boot = host.BootOf()
 	if err := writeSafe(a.disk.memory(), a.memory); err != nil {
 		return err
 	}
-	entries, err := os.ReadDir(a.disk.keeps())
+	entries, err := os.ReadDir(a.disk.records())
 	if err != nil {
-		return diskError(err)
+		return host.DiskError(err)
 	}
 	for _, e := range entries {
 		h := order.Holding{Member: field.MemberName(e.Name())}
 		var o order.Order
-		if err := a.disk.recall(filepath.Join(a.disk.keeps(), e.Name(), orderFile), &o); err == nil {
+		if err := a.disk.load(filepath.Join(a.disk.records(), e.Name(), orderFile), &o); err == nil {
 			h.Revision, h.Want = o.Revision, o.Want
 			a.taken = max(a.taken, o.Revision)
 		} else {
@@ -72,7 +64,7 @@ func (a *Agent) begin() error {
 	operations, _ := os.ReadDir(a.disk.operations())
 	for _, e := range operations {
 		var o keptOperation
-		if a.disk.recall(filepath.Join(a.disk.operations(), e.Name()), &o) == nil {
+		if a.disk.load(filepath.Join(a.disk.operations(), e.Name()), &o) == nil {
 			a.taken = max(a.taken, o.ID)
 		}
 	}
@@ -102,7 +94,7 @@ func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 	defer a.mu.Unlock()
 	lacks := a.lacks(c)
 	if lacks != "" && !c.Force {
-		return false, &Refused{http.StatusPreconditionFailed, lacks}
+		return false, agentapi.Refuse(http.StatusPreconditionFailed, lacks)
 	}
 	// Where a person has taken the field over, each agent gives a whole account once.
 	again = c.Force && (lacks != "" || c.Log != a.memory.Log || c.Term != a.memory.Term || c.Mark != a.memory.Mark)
@@ -110,7 +102,7 @@ func (a *Agent) Hear(c order.Claim) (again bool, err error) {
 	next.Log, next.Term, next.Mark = c.Log, c.Term, c.Mark
 	if next != a.memory {
 		if err := writeSafe(a.disk.memory(), next); err != nil {
-			return false, &Refused{http.StatusInsufficientStorage, err.Error()}
+			return false, agentapi.Refuse(http.StatusInsufficientStorage, err.Error())
 		}
 		a.memory = next
 	}

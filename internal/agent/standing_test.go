@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/order"
 )
 
@@ -33,7 +34,7 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	} {
 		bad := good
 		spoil(&bad)
-		var lacks *Lacks
+		var lacks *agentapi.Lacks
 		if err := c.Claim(ctx, bad); !errors.As(err, &lacks) || !strings.Contains(lacks.Why, want) {
 			t.Errorf("got %v, want %s", err, want)
 		}
@@ -52,7 +53,7 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	c, _ = started(t, dir)
 	bad := good
 	bad.Term, bad.Known, bad.Base = 5, "four", 4
-	var lacks *Lacks
+	var lacks *agentapi.Lacks
 	if err := c.Claim(ctx, bad); !errors.As(err, &lacks) {
 		t.Errorf("its successor: %v", err)
 	}

@@ -9,8 +9,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/netfault"
 )
 
 // How a start-up is probed: every 20 ms while it is likely to be short, then ever slower down to the probe's own pace.
@@ -33,16 +35,6 @@ const (
 	aliveFor = 30 * time.Second
 )
 
-// Measure is the newest answer to a member's ready probe. Measures are not reports: some may be lost.
-type Measure struct {
-	OK        bool      `json:"ok"`
-	LatencyMS float64   `json:"latency_ms"`
-	Error     string    `json:"error"`
-	At        time.Time `json:"at"`
-	Memory    int64     `json:"memory,omitempty"`   // bytes that its processes have for themselves
-	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
-}
-
 // watcher probes one process of a member until its context ends, and reports what changes.
 type watcher struct {
 	member      field.MemberName
@@ -51,21 +43,23 @@ type watcher struct {
 	since       time.Time
 	wasReady    bool // adopted: has been lit before
 	report      func(order.Report)
-	measure     func(Measure)
+	measure     func(agentapi.Measure)
 	becameReady func()
 	hung        func() // the alive probe has failed for too long
-	look        *look
+	look        *refresh
 }
 
-// look has a member's leader and roster asked at once instead of at the next turn.
-type look struct {
+// refresh has a member's leader and roster asked at once instead of at the next turn.
+type refresh struct {
 	leader, roster chan struct{}
 	led            atomic.Bool // leads since the roster was told last
 }
 
-func newLook() *look { return &look{leader: make(chan struct{}, 1), roster: make(chan struct{}, 1)} }
+func newRefresh() *refresh {
+	return &refresh{leader: make(chan struct{}, 1), roster: make(chan struct{}, 1)}
+}
 
-func (l *look) poke() {
+func (l *refresh) poke() {
 	for _, c := range []chan struct{}{l.leader, l.roster} {
 		select {
 		case c <- struct{}{}:
@@ -134,7 +128,7 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 		if ctx.Err() != nil {
 			return
 		}
-		m := Measure{OK: err == nil, At: asked, LatencyMS: float64(time.Since(asked).Microseconds()) / 1000}
+		m := agentapi.Measure{OK: err == nil, At: asked, LatencyMS: float64(time.Since(asked).Microseconds()) / 1000}
 		if err != nil {
 			m.Error = err.Error()
 		}
@@ -275,7 +269,7 @@ func (w *watcher) watchRoster(ctx context.Context, lit <-chan struct{}) {
 
 // worldly tells whether an error is of the network or of time, and says nothing of what was asked.
 func worldly(err error) bool {
-	var w *worded
+	var w *netfault.Error
 	return errors.As(err, &w)
 }
 

@@ -11,13 +11,14 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"lanternfield/internal/host"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
@@ -89,7 +90,7 @@ func notes(f *field.Field) []string {
 		}
 		out = append(out, fmt.Sprintf("programs of %s name no user and run as root here: they can do all that agents and controllers can (docs/security.md)", strings.Join(names, ", ")))
 	}
-	if !agent.GroupsHere() {
+	if !host.GroupsHere() {
 		out = append(out, "no control groups can be had here: a process that hides from its member before it was seen may outlive it (docs/security.md)")
 	}
 	return out

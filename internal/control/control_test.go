@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
@@ -30,7 +32,7 @@ type inside struct {
 	all sync.WaitGroup
 }
 
-func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error) {
+func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.end[node] == nil {

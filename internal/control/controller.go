@@ -12,11 +12,12 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -44,7 +45,7 @@ type Controller struct {
 	snapshot *snapshot.Snapshot
 	changed  chan struct{} // closed at every change
 	problems []string
-	measures map[field.MemberName]agent.Measure
+	measures map[field.MemberName]agentapi.Measure
 	measured bool // there are newer ones than in the snapshot
 	tide     tide
 	failed   error
@@ -133,7 +134,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 		return nil, err
 	}
 	c := &Controller{folder: f, lock: lock, store: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
-		state: state.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agent.Measure{},
+		state: state.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	err = log.Read(0, func(e store.Stored) error {
 		state.Apply(c.state, e.Event)
@@ -303,7 +304,7 @@ func (c *Controller) publish() {
 func (c *Controller) withMeasures(s *snapshot.Snapshot) { addMeasures(s, c.measures) }
 
 // addMeasures adds to a snapshot what agents measure now and then.
-func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agent.Measure) {
+func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Measure) {
 	for i := range s.Members {
 		m := &s.Members[i]
 		if x, ok := measures[m.Member]; ok && m.PID != 0 {

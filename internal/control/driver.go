@@ -9,9 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -94,7 +95,7 @@ func (d *driver) run(ctx context.Context) {
 				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
 			}
 		} else {
-			var lacks *agent.Lacks
+			var lacks *agentapi.Lacks
 			asking, done := context.WithTimeout(ctx, answerWait)
 			err := d.control.claim(asking, d, client)
 			var slow interface{ Timeout() bool }
@@ -172,7 +173,7 @@ func (d *driver) anew() {
 
 // converse sends orders and takes in reports until the agent stops answering. It returns nil when the conversation
 // ended for a reason of our own.
-func (d *driver) converse(ctx context.Context, client *agent.Client) error {
+func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	d.mu.Lock()
 	d.interrupt = cancel
@@ -223,7 +224,7 @@ func (d *driver) converse(ctx context.Context, client *agent.Client) error {
 }
 
 // send carries orders and operations to the agent and repeats them until reports acknowledge them.
-func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, client *agent.Client) {
+func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, client agentapi.Agent) {
 	orders, operations := map[field.MemberName]sent{}, map[uint64]sent{}
 	again := time.NewTicker(againAfter)
 	defer again.Stop()
@@ -267,7 +268,7 @@ func (d *driver) put(ctx context.Context, cancel context.CancelCauseFunc, refusa
 	asking, done := context.WithTimeout(ctx, orderWait)
 	err := send(asking)
 	done()
-	var refused *agent.Refused
+	var refused *agentapi.Refused
 	switch {
 	case ctx.Err() != nil:
 		return false
@@ -300,7 +301,7 @@ func (c *Controller) misses(node field.NodeName) bool {
 }
 
 // note keeps the newest measures.
-func (c *Controller) note(measures map[field.MemberName]agent.Measure) {
+func (c *Controller) note(measures map[field.MemberName]agentapi.Measure) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	maps.Copy(c.measures, measures)

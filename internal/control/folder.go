@@ -15,9 +15,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/host"
+
 	"golang.org/x/sys/unix"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/identity"
@@ -260,7 +261,7 @@ const reserveBytes = 4 << 20
 
 func (f Folder) reserve() string { return filepath.Join(f.own(), "reserve") }
 
-func (f Folder) keepSpace() { agent.ReserveSpace(f.reserve(), reserveBytes) }
+func (f Folder) keepSpace() { host.ReserveSpace(f.reserve(), reserveBytes) }
 
 // space gives the kept space free for a command that ends something, where the disk is full, and keeps it else.
 func (f Folder) space(command string) {
@@ -271,7 +272,7 @@ func (f Folder) space(command string) {
 	}
 	var fs unix.Statfs_t
 	if unix.Statfs(f.own(), &fs) == nil && fs.Bavail*uint64(fs.Bsize) < reserveBytes {
-		agent.FreeSpace(reserve)
+		host.FreeSpace(reserve)
 	}
 }
 

@@ -11,9 +11,10 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -33,7 +34,7 @@ func randomMark() (string, error) {
 }
 
 // claim has the agent of a node obey this controller. It gives what the log lacks where it does not.
-func (c *Controller) claim(ctx context.Context, d *driver, client *agent.Client) error {
+func (c *Controller) claim(ctx context.Context, d *driver, client agentapi.Agent) error {
 	standing, err := client.Standing(ctx)
 	if err != nil {
 		return err
@@ -48,7 +49,7 @@ func (c *Controller) claim(ctx context.Context, d *driver, client *agent.Client)
 	claim := c.state.Claim(n, standing)
 	c.mu.Unlock()
 	err = client.Claim(ctx, claim)
-	var lacks *agent.Lacks
+	var lacks *agentapi.Lacks
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if errors.As(err, &lacks) {

@@ -10,11 +10,12 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -131,11 +132,11 @@ func readState(f Folder) (*state.State, error) {
 }
 
 // askAgents folds what the agents have to tell into the state, which is thrown away afterwards.
-func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberName]agent.Measure {
+func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberName]agentapi.Measure {
 	if !s.Deployed() {
 		return nil
 	}
-	measures := map[field.MemberName]agent.Measure{}
+	measures := map[field.MemberName]agentapi.Measure{}
 	g, failed := f.ground()
 	ctx, cancel := context.WithTimeout(ctx, lookWait)
 	defer cancel()
@@ -150,8 +151,8 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 		go func() {
 			defer asking.Done()
 			var in []engine.Input
-			var seen map[field.MemberName]agent.Measure
-			var client *agent.Client
+			var seen map[field.MemberName]agentapi.Measure
+			var client agentapi.Agent
 			refuses := false
 			err := failed
 			if err == nil {
@@ -165,7 +166,7 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 						err, refuses = errors.New(why), true
 					}
 				}
-				var news *agent.News
+				var news *agentapi.News
 				if err == nil {
 					news, err = client.Reports(ctx, n.Agent, n.Heard, 0, 0)
 				}

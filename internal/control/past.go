@@ -5,10 +5,11 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/store"
 )
@@ -69,7 +70,7 @@ const (
 )
 
 // Lines asks the agents for what their members wrote.
-func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
 	perNode := map[field.NodeName][]field.MemberName{}
 	at := map[field.NodeName]state.Binding{}
 	c.mu.Lock()
@@ -86,7 +87,7 @@ func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64
 	c.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, linesWait)
 	defer cancel()
-	lines := map[field.MemberName]agent.Log{}
+	lines := map[field.MemberName]agentapi.Log{}
 	var mu sync.Mutex
 	var asking sync.WaitGroup
 	for node, members := range perNode {

@@ -12,9 +12,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/host"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/store"
@@ -95,7 +96,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	for _, at := range found { // also those that the log does not know
 		dirs = append(dirs, at.Dir)
 	}
-	running := agent.FindIn(dirs)
+	running := host.FindIn(dirs)
 	for _, n := range state.SortedNodes(s) {
 		delete(found, n.Name)
 		switch account, given := accounts[n.Name]; {

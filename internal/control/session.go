@@ -7,11 +7,12 @@ import (
 	"fmt"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -36,7 +37,7 @@ type Session interface {
 	Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, error)
 	// Lines gives what members wrote: for each of them what came after the given place of its log, or, where that is
 	// negative, its last lines. Members whose agents do not answer are left out.
-	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error)
+	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error)
 	// Tide gives how many lanterns were lit over time, oldest first, since that moment.
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
 	// Close lets go of the field. What runs goes on.

@@ -17,11 +17,12 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/store"
@@ -242,8 +243,8 @@ func (r *remote) Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, er
 	return s, r.call(ctx, http.MethodGet, "/v1/past?at="+at.UTC().Format(time.RFC3339Nano), nil, s)
 }
 
-func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
-	var lines map[field.MemberName]agent.Log
+func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
+	var lines map[field.MemberName]agentapi.Log
 	return lines, r.call(ctx, http.MethodPost, "/v1/lines", after, &lines)
 }
 

@@ -4,9 +4,10 @@ package ground
 import (
 	"context"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 )
 
@@ -16,9 +17,9 @@ type Ground interface {
 	// bound.
 	Bind(draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error)
 	// Ensure gives a client of the node's agent, starting the agent when none runs.
-	Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error)
+	Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error)
 	// Find gives a client of the node's agent as it was last known, and starts nothing.
-	Find(node field.NodeName, at state.Binding) (*agent.Client, error)
+	Find(node field.NodeName, at state.Binding) (agentapi.Agent, error)
 	// Abandon ends the agent of a node whose folder is gone (ErrAdrift). It may be repeated.
 	Abandon(node field.NodeName, at state.Binding) error
 	// Found gives the nodes of which something is left where nodes are, by their folders, whoever made them.

@@ -19,11 +19,13 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agentapi"
+	"lanternfield/internal/host"
+
 	"lanternfield/internal/core/state"
 
 	"golang.org/x/sys/unix"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/identity"
 )
@@ -148,7 +150,7 @@ var errRebooted = errors.New("the machine was started again, and nothing starts 
 var ErrAdrift = errors.New("its agent runs, and its folder is gone: it was moved, deleted or unmounted. Put it back; or retire the field, which ends that agent and its members")
 
 // Find reads where the agent answers, and checks that this very process lives.
-func (l *Local) Find(node field.NodeName, at state.Binding) (*agent.Client, error) {
+func (l *Local) Find(node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	end, err := l.endpoint(at.Dir)
 	if err != nil {
 		return nil, err
@@ -156,7 +158,7 @@ func (l *Local) Find(node field.NodeName, at state.Binding) (*agent.Client, erro
 	return l.client(node, end)
 }
 
-func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, error) {
+func (l *Local) client(node field.NodeName, end host.Endpoint) (agentapi.Agent, error) {
 	if l.Authority == nil {
 		return nil, errors.New("nothing is here by which its agent could be told from another")
 	}
@@ -164,7 +166,7 @@ func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, 
 	if l.failed != nil {
 		return nil, l.failed
 	}
-	c := agent.NewClient(end.URL, l.us.To(string(node)))
+	c := agentapi.NewClient(end.URL, l.us.To(string(node)))
 	c.Sign = func(request []byte) ([]byte, error) { return l.Authority.Sign(request, string(node)) }
 	return c, nil
 }
@@ -173,17 +175,17 @@ func (l *Local) client(node field.NodeName, end agent.Endpoint) (*agent.Client, 
 var errOld = errors.New("its agent is of an older version, which spoke without encryption; deploy, open or retire replaces it")
 
 // endpoint finds the agent that runs on a node. An agent of an older version is given with errOld.
-func (l *Local) endpoint(dir string) (agent.Endpoint, error) {
-	for _, name := range []string{agent.EndpointFile(dir), agent.OldEndpointFile(dir)} {
-		var end agent.Endpoint
+func (l *Local) endpoint(dir string) (host.Endpoint, error) {
+	for _, name := range []string{host.EndpointFile(dir), host.OldEndpointFile(dir)} {
+		var end host.Endpoint
 		data, err := os.ReadFile(name)
 		if err != nil || json.Unmarshal(data, &end) != nil {
 			continue
 		}
 		if end.Rebooted() {
-			return agent.Endpoint{}, errRebooted
+			return host.Endpoint{}, errRebooted
 		}
-		if !agent.Lives(end.PID, end.StartTime) {
+		if !host.Lives(end.PID, end.StartTime) {
 			continue
 		}
 		if !strings.HasPrefix(end.URL, "https://") {
@@ -191,7 +193,7 @@ func (l *Local) endpoint(dir string) (agent.Endpoint, error) {
 		}
 		return end, nil
 	}
-	return agent.Endpoint{}, errNoAgent
+	return host.Endpoint{}, errNoAgent
 }
 
 // AgentPID gives the process of the agent whose folder that is.
@@ -208,7 +210,7 @@ const (
 
 // Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process. One that is of an older version,
 // or cannot show that it is this node's, is ended and replaced: its members go on, and the next one finds them.
-func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (*agent.Client, error) {
+func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	end, err := l.endpoint(at.Dir)
 	switch {
 	case err == nil:
@@ -218,24 +220,24 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 		}
 		asking, cancel := context.WithTimeout(ctx, showWithin)
 		defer cancel()
-		if _, err := c.Standing(asking); !errors.Is(err, agent.ErrUntrusted) {
+		if _, err := c.Standing(asking); !errors.Is(err, agentapi.ErrUntrusted) {
 			return c, nil // whether it answers, who asks it next finds out
 		}
 		c.Close()
 		fallthrough
 	case errors.Is(err, errOld):
-		if err := agent.End(end, l.Binary, at.Dir); err != nil {
+		if err := host.End(end, l.Binary, at.Dir); err != nil {
 			return nil, fmt.Errorf("the agent of %s cannot be replaced: %w", node, err)
 		}
 	default:
-		if _, err := os.Stat(at.Dir); err != nil && len(agent.FindAgents(l.Binary, at.Dir)) > 0 {
+		if _, err := os.Stat(at.Dir); err != nil && len(host.FindAgents(l.Binary, at.Dir)) > 0 {
 			return nil, ErrAdrift
 		}
 	}
-	if err := agent.MakeFolders(at.Dir); err != nil {
+	if err := host.MakeFolders(at.Dir); err != nil {
 		return nil, fmt.Errorf("the folder of %s cannot be made: %w", node, err)
 	}
-	log, err := os.OpenFile(filepath.Join(agent.OwnFolder(at.Dir), "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	log, err := os.OpenFile(filepath.Join(host.OwnFolder(at.Dir), "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the log of the agent of %s cannot be written: %w", node, err)
 	}
@@ -245,7 +247,7 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 		return nil, err
 	}
 	defer ours.Close()
-	line := agent.Command(l.Binary, at.Dir, string(node), at.Address)
+	line := host.Command(l.Binary, at.Dir, string(node), at.Address)
 	cmd := exec.Command(line[0], line[1:]...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
 	cmd.ExtraFiles = []*os.File{theirs}
@@ -318,8 +320,8 @@ func environment() []string {
 // Abandon ends an agent whose folder is gone, so that another can take down what it ran.
 func (l *Local) Abandon(_ field.NodeName, at state.Binding) error {
 	var errs []error
-	for _, pid := range agent.FindAgents(l.Binary, at.Dir) {
-		errs = append(errs, agent.EndAdrift(pid, l.Binary, at.Dir))
+	for _, pid := range host.FindAgents(l.Binary, at.Dir) {
+		errs = append(errs, host.EndAdrift(pid, l.Binary, at.Dir))
 	}
 	return errors.Join(errs...)
 }
@@ -340,7 +342,7 @@ func (l *Local) Found() map[field.NodeName]state.Binding {
 			}
 		}
 	}
-	for _, dir := range agent.FoldersBelow(l.Dir) {
+	for _, dir := range host.FoldersBelow(l.Dir) {
 		note(dir)
 	}
 	return found
@@ -349,17 +351,17 @@ func (l *Local) Found() map[field.NodeName]state.Binding {
 // SetAside ends the agent of a node, then what its members run, and keeps the folder beside those of the nodes.
 func (l *Local) SetAside(ctx context.Context, node field.NodeName, at state.Binding) (kept string, err error) {
 	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
-		if err := agent.End(end, l.Binary, at.Dir); err != nil {
+		if err := host.End(end, l.Binary, at.Dir); err != nil {
 			return "", err
 		}
 	}
 	if err := l.Abandon(node, at); err != nil {
 		return "", err
 	}
-	if err := agent.EndAll(ctx, at.Dir); err != nil {
+	if err := host.EndAll(ctx, at.Dir); err != nil {
 		return "", err
 	}
-	agent.RemoveGroups(at.Dir)
+	host.RemoveGroups(at.Dir)
 	aside := filepath.Join(filepath.Dir(l.Dir), "set-aside")
 	if err := os.MkdirAll(aside, 0o700); err != nil {
 		return "", err
@@ -386,12 +388,12 @@ func (l *Local) Release(ctx context.Context, node field.NodeName, at state.Bindi
 			}
 		}
 		deadline := time.Now().Add(10 * time.Second)
-		for agent.Lives(end.PID, end.StartTime) {
+		for host.Lives(end.PID, end.StartTime) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
 			if time.Now().After(deadline) || errors.Is(err, errOld) {
-				if err := agent.End(end, l.Binary, at.Dir); err != nil {
+				if err := host.End(end, l.Binary, at.Dir); err != nil {
 					return fmt.Errorf("the agent of %s cannot be ended: %w", node, err)
 				}
 			}
@@ -401,7 +403,7 @@ func (l *Local) Release(ctx context.Context, node field.NodeName, at state.Bindi
 	if err := os.RemoveAll(at.Dir); err != nil {
 		return fmt.Errorf("the folder of %s cannot be removed: %w", node, err)
 	}
-	agent.RemoveGroups(at.Dir)
+	host.RemoveGroups(at.Dir)
 	dir, err := os.Open(l.Dir) // that it is gone shall be so after a power loss too
 	if err != nil {
 		return nil

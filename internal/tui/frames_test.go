@@ -11,13 +11,14 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -57,7 +58,7 @@ func (nobody) Review(_ context.Context, draft *field.Field) (*plan.Review, error
 	return review.Of(state.NewState(), draft)
 }
 
-func (nobody) Lines(context.Context, map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+func (nobody) Lines(context.Context, map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
 	return nil, nil
 }
 

@@ -3,11 +3,12 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/snapshot"
 
 	"charm.land/bubbles/v2/key"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/tui/journal"
@@ -15,7 +16,7 @@ import (
 
 type bookMsg struct {
 	entries []control.Entry
-	logs    map[field.MemberName]agent.Log
+	logs    map[field.MemberName]agentapi.Log
 	err     error
 }
 

@@ -9,12 +9,13 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
@@ -43,9 +44,9 @@ func (s replayed) Journal(_ context.Context, after uint64, _ int) ([]control.Ent
 	return entries, nil
 }
 
-func (s replayed) Lines(_ context.Context, after map[field.MemberName]int64) (map[field.MemberName]agent.Log, error) {
+func (s replayed) Lines(_ context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
 	if from, ok := after["wardens-1"]; ok && from < 0 {
-		return map[field.MemberName]agent.Log{"wardens-1": {Next: 1, Lines: []logline.Line{{At: noon.Add(time.Second), Text: "the bell has rung"}}}}, nil
+		return map[field.MemberName]agentapi.Log{"wardens-1": {Next: 1, Lines: []logline.Line{{At: noon.Add(time.Second), Text: "the bell has rung"}}}}, nil
 	}
 	return nil, nil
 }

@@ -6,9 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 )
@@ -75,7 +76,7 @@ var phases = map[string]state.Phase{"member-planned": state.Planned, "member-sta
 	"member-stopped": state.Stopped, "member-gone": state.Gone, "member-leaving": state.Draining, "node-dark": state.Unknown}
 
 // AddLogs takes in what members wrote.
-func (b *Book) AddLogs(logs map[field.MemberName]agent.Log, where func(*Line)) {
+func (b *Book) AddLogs(logs map[field.MemberName]agentapi.Log, where func(*Line)) {
 	var lines []Line
 	for name, log := range logs {
 		b.Read[name] = log.Next

@@ -6,9 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agentapi"
+
 	"lanternfield/internal/core/state"
 
-	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
@@ -44,7 +45,7 @@ func filled() *Book {
 		{Seq: 2, At: at(10), Kind: "member-started", Member: "wardens-1", Text: "wardens-1 started as process 7"},
 		{Seq: 3, At: at(11), Kind: "heard", Text: "heard gull-1"},
 		{Seq: 4, At: at(40), Kind: "member-exited", Level: state.LevelError, Member: "wardens-1", Text: "wardens-1 went dark"}}, where)
-	b.AddLogs(map[field.MemberName]agent.Log{
+	b.AddLogs(map[field.MemberName]agentapi.Log{
 		"wardens-1": {Next: 90, Lines: []logline.Line{{At: at(20), Text: "Listening"}, {At: at(30), Level: logline.Warning, Text: "the tide is low"}}},
 		"crews-1":   {Next: 20, Lines: []logline.Line{{At: at(25), Level: logline.Error, About: true, Text: "lost touch with the store"}}}}, where)
 	return b
@@ -131,7 +132,7 @@ func TestTheCursorStandsInTime(t *testing.T) {
 
 func TestItIsDrawnAtEverySizeAndMarksWhatCameLater(t *testing.T) {
 	b := filled()
-	b.AddLogs(map[field.MemberName]agent.Log{"crews-1": {Lines: []logline.Line{{At: at(26), Text: strings.Repeat("日本", 500)}}}}, where)
+	b.AddLogs(map[field.MemberName]agentapi.Log{"crews-1": {Lines: []logline.Line{{At: at(26), Text: strings.Repeat("日本", 500)}}}}, where)
 	for w := 0; w < 170; w += 13 {
 		for h := 0; h < 30; h += 4 {
 			v := &View{Follow: true}

@@ -1,4 +1,4 @@
-package agent
+package host
 
 import (
 	"fmt"
@@ -13,19 +13,22 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// MostProcesses is how many processes of a member are looked at.
+const MostProcesses = 1000
+
 // Where no control groups can be had, the agent becomes the parent of every process below its members whose own parent has ended
 // (PR_SET_CHILD_SUBREAPER). What a member was seen to have started is ended with it, whatever session and environment it gave up. What
 // nobody has seen before it left cannot be told to be anybody's: then it is said, and nothing is started beside it. A successor of the
 // agent sees of all that only what bears the member's marks.
 
-// born are the processes that this agent has started itself and not yet waited for.
-var born sync.Map
+// Born are the processes that this agent has started itself and not yet waited for.
+var Born sync.Map
 
-// becomeParent has orphans come to this process.
-func becomeParent() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) }
+// AdoptOrphans has orphans come to this process.
+func AdoptOrphans() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) }
 
-// children lists the processes whose parent that is.
-func children(pid int) []int {
+// Children lists the processes whose parent that is.
+func Children(pid int) []int {
 	var pids []int
 	tasks, _ := filepath.Glob("/proc/" + strconv.Itoa(pid) + "/task/*/children")
 	for _, task := range tasks {
@@ -39,21 +42,21 @@ func children(pid int) []int {
 	return pids
 }
 
-// kin is what a member was seen to have started, with when each of them was started.
-type kin map[int]int64
+// Descendants is what a member was seen to have started, with when each of them was started.
+type Descendants map[int]int64
 
-// see adds all that lives below a process, and forgets what has ended.
-func (k kin) see(pid int) {
+// See adds all that lives below a process, and forgets what has ended.
+func (k Descendants) See(pid int) {
 	for old, started := range k {
 		if !Lives(old, started) {
 			delete(k, old)
 		}
 	}
 	queue := append([]int{pid}, k.pids()...)
-	for seen := 0; len(queue) > 0 && seen < mostProcesses; seen++ {
-		for _, child := range children(queue[0]) {
+	for seen := 0; len(queue) > 0 && seen < MostProcesses; seen++ {
+		for _, child := range Children(queue[0]) {
 			if _, known := k[child]; !known {
-				k[child] = startTime(child)
+				k[child] = StartTime(child)
 				queue = append(queue, child)
 			}
 		}
@@ -61,7 +64,7 @@ func (k kin) see(pid int) {
 	}
 }
 
-func (k kin) pids() []int {
+func (k Descendants) pids() []int {
 	pids := make([]int, 0, len(k))
 	for pid := range k {
 		pids = append(pids, pid)
@@ -69,17 +72,17 @@ func (k kin) pids() []int {
 	return pids
 }
 
-// end kills those that live, and what they have started since. It tells whether nothing is left.
-func (k kin) end(within time.Duration) bool {
+// End kills those that live, and what they have started since. It tells whether nothing is left.
+func (k Descendants) End(within time.Duration) bool {
 	for deadline := time.Now().Add(within); ; time.Sleep(5 * time.Millisecond) {
-		k.see(0)
+		k.See(0)
 		if len(k) == 0 {
 			return true
 		}
 		for pid, started := range k {
-			if p, err := adopt(pid, started); err == nil {
-				_ = p.signal(syscall.SIGKILL)
-				p.close()
+			if p, err := Adopt(pid, started); err == nil {
+				_ = p.Signal(syscall.SIGKILL)
+				p.Close()
 			}
 		}
 		if time.Now().After(deadline) {
@@ -88,14 +91,14 @@ func (k kin) end(within time.Duration) bool {
 	}
 }
 
-// orphans lists the children of this process that it has not started itself, and waits for those that have ended.
-func orphans() []int {
+// ReapOrphans lists the children of this process that it has not started itself, and waits for those that have ended.
+func ReapOrphans() []int {
 	var pids []int
-	for _, pid := range children(os.Getpid()) {
-		if _, own := born.Load(pid); own {
+	for _, pid := range Children(os.Getpid()) {
+		if _, own := Born.Load(pid); own {
 			continue
 		}
-		if state, _ := stat(pid); state == 'Z' {
+		if state, _ := Stat(pid); state == 'Z' {
 			_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 			continue
 		}
@@ -104,13 +107,13 @@ func orphans() []int {
 	return pids
 }
 
-// strangers says which orphans bear no member's marks and were not seen before they left, so that they may be anybody's.
-func strangers(known func(pid int) bool) error {
+// CheckOrphans says which orphans bear no member's marks and were not seen before they left, so that they may be anybody's.
+func CheckOrphans(known func(pid int) bool) error {
 	for try := range 2 { // one that has just been started is not noted yet
 		var pids []string
-		for _, pid := range orphans() {
+		for _, pid := range ReapOrphans() {
 			env, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/environ")
-			if !known(pid) && !strings.Contains(string(env), envHome+"=") {
+			if !known(pid) && !strings.Contains(string(env), EnvHome+"=") {
 				name, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/comm")
 				pids = append(pids, fmt.Sprintf("%d (%s)", pid, strings.TrimSpace(string(name))))
 			}

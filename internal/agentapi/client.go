@@ -1,4 +1,4 @@
-package agent
+package agentapi
 
 import (
 	"bytes"
@@ -16,11 +16,12 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/netfault"
 )
 
 // Client speaks to one agent.
 type Client struct {
-	url  string
+	Url  string
 	http *http.Client
 	// Sign issues a certificate for a signing request of this agent; nil where its certificate is not renewed.
 	Sign func(request []byte) ([]byte, error)
@@ -28,7 +29,7 @@ type Client struct {
 
 // NewClient makes a client for the agent that answers at that URL, on those terms.
 func NewClient(url string, terms *tls.Config) *Client {
-	return &Client{url: url, http: &http.Client{Transport: &http.Transport{TLSClientConfig: terms, TLSHandshakeTimeout: 3 * time.Second,
+	return &Client{Url: url, http: &http.Client{Transport: &http.Transport{TLSClientConfig: terms, TLSHandshakeTimeout: 3 * time.Second,
 		MaxIdleConnsPerHost: 4, ReadBufferSize: 4 << 10, WriteBufferSize: 4 << 10, Proxy: nil}}}
 }
 
@@ -41,7 +42,7 @@ func (c *Client) Close() { c.http.CloseIdleConnections() }
 
 // Standing asks who the agent is, and how far it has come; ErrUntrusted says that it cannot show that it is this node's agent.
 func (c *Client) Standing(ctx context.Context) (s order.Standing, err error) {
-	body, err := c.do(ctx, http.MethodGet, "/v1/standing", nil)
+	body, err := c.Do(ctx, http.MethodGet, "/v1/standing", nil)
 	if err != nil {
 		return s, err
 	}
@@ -50,7 +51,7 @@ func (c *Client) Standing(ctx context.Context) (s order.Standing, err error) {
 
 // Account asks what is left of members on the node.
 func (c *Client) Account(ctx context.Context) (left []string, err error) {
-	body, err := c.do(ctx, http.MethodGet, "/v1/account", nil)
+	body, err := c.Do(ctx, http.MethodGet, "/v1/account", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +69,7 @@ func (c *Client) Claim(ctx context.Context, claim order.Claim) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.do(ctx, http.MethodPut, "/v1/claim", data)
+	_, err = c.Do(ctx, http.MethodPut, "/v1/claim", data)
 	var refused *Refused
 	if errors.As(err, &refused) && refused.Status == http.StatusPreconditionFailed {
 		return &Lacks{refused.Why}
@@ -76,12 +77,12 @@ func (c *Client) Claim(ctx context.Context, claim order.Claim) error {
 	return err
 }
 
-// renewal is where an agent asks for, and takes, a new certificate.
-const renewal = "/v1/certificate"
+// Renewal is where an agent asks for, and takes, a new certificate.
+const Renewal = "/v1/certificate"
 
-// renew gives the agent a new certificate. Connections that are open go on; new ones show the new one.
-func (c *Client) renew(ctx context.Context) error {
-	request, err := c.do(ctx, http.MethodPost, renewal, nil)
+// Renew gives the agent a new certificate. Connections that are open go on; new ones show the new one.
+func (c *Client) Renew(ctx context.Context) error {
+	request, err := c.Do(ctx, http.MethodPost, Renewal, nil)
 	if err != nil {
 		return err
 	}
@@ -89,7 +90,7 @@ func (c *Client) renew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.do(ctx, http.MethodPut, renewal, certificate)
+	_, err = c.Do(ctx, http.MethodPut, Renewal, certificate)
 	c.http.CloseIdleConnections()
 	return err
 }
@@ -100,7 +101,7 @@ func (c *Client) Put(ctx context.Context, o order.Order) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.do(ctx, http.MethodPut, "/v1/members/"+string(o.Member), data)
+	_, err = c.Do(ctx, http.MethodPut, "/v1/members/"+string(o.Member), data)
 	return err
 }
 
@@ -110,13 +111,13 @@ func (c *Client) Operate(ctx context.Context, o order.Operation) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.do(ctx, http.MethodPut, fmt.Sprintf("/v1/operations/%d", o.ID), data)
+	_, err = c.Do(ctx, http.MethodPut, fmt.Sprintf("/v1/operations/%d", o.ID), data)
 	return err
 }
 
 // Reports waits for reports that come after that number of that life, and acknowledges those up to ack; 0 acknowledges none.
 func (c *Client) Reports(ctx context.Context, life string, after, ack uint64, wait time.Duration) (*News, error) {
-	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/reports?life=%s&after=%d&ack=%d&wait=%s", life, after, ack, wait), nil)
+	body, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/v1/reports?life=%s&after=%d&ack=%d&wait=%s", life, after, ack, wait), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +127,7 @@ func (c *Client) Reports(ctx context.Context, life string, after, ack uint64, wa
 
 // Log reads a member's output from that place on, or its last lines when after is -1.
 func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error) {
-	body, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/v1/members/%s/log?after=%d&most=%d", m, after, most), nil)
+	body, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/v1/members/%s/log?after=%d&most=%d", m, after, most), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +141,7 @@ func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing [
 	if err != nil {
 		return nil, err
 	}
-	body, err := c.do(ctx, http.MethodPost, "/v1/lookups", data)
+	body, err := c.Do(ctx, http.MethodPost, "/v1/lookups", data)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +150,7 @@ func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing [
 
 // Quit ends the agent.
 func (c *Client) Quit(ctx context.Context) error {
-	_, err := c.do(ctx, http.MethodPost, "/v1/quit", nil)
+	_, err := c.Do(ctx, http.MethodPost, "/v1/quit", nil)
 	return err
 }
 
@@ -157,7 +158,7 @@ func (c *Client) Quit(ctx context.Context) error {
 const mostFirst = time.Minute
 
 // mostSilence is how long an agent that answers may show nothing.
-const mostSilence = heartbeat + 1500*time.Millisecond
+const mostSilence = Heartbeat + 1500*time.Millisecond
 
 // loud reads an answer, and has the guard wait anew whenever something comes.
 type loud struct {
@@ -170,32 +171,32 @@ func (l *loud) Read(p []byte) (int, error) {
 	return l.Reader.Read(p)
 }
 
-func (c *Client) do(ctx context.Context, method, path string, data []byte) ([]byte, error) {
+func (c *Client) Do(ctx context.Context, method, path string, data []byte) ([]byte, error) {
 	// An agent that has nothing to say for a while shows all the same that it is there.
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	guard := time.AfterFunc(mostFirst, func() { cancel(context.DeadlineExceeded) })
 	defer guard.Stop()
-	req, err := http.NewRequestWithContext(ctx, method, c.url+path, bytes.NewReader(data))
+	req, err := http.NewRequestWithContext(ctx, method, c.Url+path, bytes.NewReader(data))
 	if err != nil {
 		return nil, err
 	}
 	res, err := c.http.Do(req)
-	if err == nil && c.Sign != nil && path != renewal && res.TLS != nil && time.Now().After(identity.DueAt(res.TLS.PeerCertificates[0])) {
-		if err := c.renew(ctx); err != nil {
-			slog.Warn("an agent's certificate cannot be renewed", "agent", c.url, "error", err)
+	if err == nil && c.Sign != nil && path != Renewal && res.TLS != nil && time.Now().After(identity.DueAt(res.TLS.PeerCertificates[0])) {
+		if err := c.Renew(ctx); err != nil {
+			slog.Warn("an agent's certificate cannot be renewed", "agent", c.Url, "error", err)
 		}
 	}
 	if identity.Untrusted(err) {
 		return nil, fmt.Errorf("%w: %w", ErrUntrusted, err)
 	}
 	if err != nil {
-		return nil, &worded{"its agent does not answer: " + plainNet(err), err}
+		return nil, netfault.Of("its agent does not answer", err)
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(&loud{io.LimitReader(res.Body, 64<<20), guard})
 	if silent := context.Cause(ctx); silent != nil && err != nil {
-		return nil, &worded{"its agent does not answer: " + plainNet(silent), silent}
+		return nil, netfault.Of("its agent does not answer", silent)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("its agent's answer was cut short: %w", err)

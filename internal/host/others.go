@@ -1,4 +1,4 @@
-package agent
+package host
 
 import (
 	"bytes"
@@ -17,7 +17,7 @@ import (
 
 // Lives tells whether that very process lives.
 func Lives(pid int, started int64) bool {
-	state, at := stat(pid)
+	state, at := Stat(pid)
 	return pid > 0 && state != 0 && state != 'Z' && at == started
 }
 
@@ -81,9 +81,9 @@ func FoldersBelow(root string) []string {
 			dirs = append(dirs, args[3])
 		}
 	}
-	eachEnvironment(func(_ int, vars map[string]bool) {
+	EachEnvironment(func(_ int, vars map[string]bool) {
 		for v := range vars {
-			if dir, ok := strings.CutPrefix(v, envHome+"="); ok && strings.HasPrefix(dir, root+"/") {
+			if dir, ok := strings.CutPrefix(v, EnvHome+"="); ok && strings.HasPrefix(dir, root+"/") {
 				dirs = append(dirs, dir)
 			}
 		}
@@ -112,13 +112,13 @@ func holdsLock(pid int, name string) bool {
 // End ends the agent that an endpoint file of that folder names, without a word to it: first it is made sure that it is that agent, by
 // its lock, its process and when that was started, its user and its program. Its members go on.
 func End(end Endpoint, binary, nodeDir string) error {
-	p, err := adopt(end.PID, end.StartTime)
+	p, err := Adopt(end.PID, end.StartTime)
 	if err != nil {
 		return nil // it has ended
 	}
-	defer p.close()
+	defer p.Close()
 	locked := false
-	for _, lock := range []string{layout{dir: nodeDir}.lock(), filepath.Join(nodeDir, "agent.lock")} {
+	for _, lock := range []string{LockFile(nodeDir), filepath.Join(nodeDir, "agent.lock")} {
 		locked = locked || holdsLock(end.PID, lock)
 	}
 	if !locked || !isAgent(end.PID, binary, nodeDir) {
@@ -129,30 +129,15 @@ func End(end Endpoint, binary, nodeDir string) error {
 
 // EndAdrift ends an agent whose folder is gone.
 func EndAdrift(pid int, binary, nodeDir string) error {
-	p, err := adopt(pid, startTime(pid))
+	p, err := Adopt(pid, StartTime(pid))
 	if err != nil {
 		return nil
 	}
-	defer p.close()
+	defer p.Close()
 	if !isAgent(pid, binary, nodeDir) {
 		return nil
 	}
 	return p.end()
-}
-
-// end asks a process to end, and kills it when it does not.
-func (p *process) end() error {
-	_ = p.signal(syscall.SIGTERM)
-	select {
-	case <-p.exited:
-		return nil
-	case <-time.After(3 * time.Second):
-	}
-	if err := p.signal(syscall.SIGKILL); err != nil {
-		return err
-	}
-	<-p.exited
-	return nil
 }
 
 // EndAll ends everything that was started for members on the node with that folder. Its agent has ended.
@@ -164,9 +149,9 @@ func EndAll(ctx context.Context, nodeDir string) error {
 				return nil
 			}
 			for _, pid := range pids {
-				if p, err := adopt(pid, startTime(pid)); err == nil {
-					_ = p.signal(sig)
-					p.close()
+				if p, err := Adopt(pid, StartTime(pid)); err == nil {
+					_ = p.Signal(sig)
+					p.Close()
 				}
 			}
 			select {
@@ -177,19 +162,4 @@ func EndAll(ctx context.Context, nodeDir string) error {
 		}
 	}
 	return fmt.Errorf("processes that were started in %s do not end: %v", nodeDir, FindAll(nodeDir))
-}
-
-// account lists what the agent still holds and what still runs, in the order of their names.
-func (a *Agent) account() []string {
-	left := []string{}
-	a.mu.Lock()
-	for name := range a.members {
-		left = append(left, "the member "+string(name))
-	}
-	a.mu.Unlock()
-	slices.Sort(left)
-	for _, pid := range FindAll(a.disk.dir) {
-		left = append(left, fmt.Sprintf("process %d", pid))
-	}
-	return left
 }

@@ -1,4 +1,4 @@
-package agent
+package host
 
 import (
 	"bytes"
@@ -20,16 +20,16 @@ import (
 	"lanternfield/internal/core/field"
 )
 
-// hierarchy is where the agent can make control groups for its members: cgroup version 2, or the pids controller of version 1. A group
+// Hierarchy is where the agent can make control groups for its members: cgroup version 2, or the pids controller of version 1. A group
 // holds all that was ever started from the member's processes, whatever session, descriptors and environment they gave up: nothing
 // leaves it without root's rights.
-type hierarchy struct {
+type Hierarchy struct {
 	dir string // the folder below which members have their groups
 	v2  bool
 }
 
-// findHierarchy finds the node's group, or makes it; nil where there is none.
-func findHierarchy(nodeDir string, make bool) *hierarchy {
+// FindHierarchy finds the node's group, or makes it; nil where there is none.
+func FindHierarchy(nodeDir string, make bool) *Hierarchy {
 	sum := sha256.Sum256([]byte(nodeDir))
 	name := "lanternfield-" + hex.EncodeToString(sum[:8])
 	own, _ := os.ReadFile("/proc/self/cgroup")
@@ -48,7 +48,7 @@ func findHierarchy(nodeDir string, make bool) *hierarchy {
 			if i := strings.Index(rel, "lanternfield-"); i >= 0 {
 				rel = filepath.Clean(rel[:i])
 			}
-			h := &hierarchy{filepath.Join(mount, rel, name), v2}
+			h := &Hierarchy{filepath.Join(mount, rel, name), v2}
 			if _, err := os.Stat(h.dir); err != nil && !make {
 				continue
 			}
@@ -61,7 +61,7 @@ func findHierarchy(nodeDir string, make bool) *hierarchy {
 }
 
 // try makes the group and finds out whether members can have theirs in it.
-func (h *hierarchy) try() error {
+func (h *Hierarchy) try() error {
 	if err := os.Mkdir(h.dir, 0o755); err != nil && !errors.Is(err, os.ErrExist) {
 		return err
 	}
@@ -100,42 +100,42 @@ func cgroupOf(own string, v2 bool) string {
 	return "/"
 }
 
-// cgroup is a member's group. A nil one stands for none.
-type cgroup struct {
-	dir string
-	v2  bool
+// Group is a member's group. A nil one stands for none.
+type Group struct {
+	Dir string
+	V2  bool
 }
 
-// of gives a member's group, which need not be there.
-func (h *hierarchy) of(m field.MemberName) *cgroup {
+// Of gives a member's group, which need not be there.
+func (h *Hierarchy) Of(m field.MemberName) *Group {
 	if h == nil {
 		return nil
 	}
-	return &cgroup{filepath.Join(h.dir, string(m)), h.v2}
+	return &Group{filepath.Join(h.dir, string(m)), h.v2}
 }
 
-// remove removes the node's group, once it is empty.
-func (h *hierarchy) remove() {
+// Remove removes the node's group, once it is empty.
+func (h *Hierarchy) Remove() {
 	if h != nil {
 		_ = os.Remove(h.dir)
 	}
 }
 
-// start starts a command inside the group from its first instruction on.
-func (c *cgroup) start(cmd *exec.Cmd) error {
+// Start starts a command inside the group from its first instruction on.
+func (c *Group) Start(cmd *exec.Cmd) error {
 	if c == nil {
 		err := cmd.Start()
 		if err == nil {
-			born.Store(cmd.Process.Pid, true)
+			Born.Store(cmd.Process.Pid, true)
 		}
 		return err
 	}
-	if err := os.MkdirAll(c.dir, 0o755); err != nil {
+	if err := os.MkdirAll(c.Dir, 0o755); err != nil {
 		slog.Warn("a group for a member's processes cannot be made", "error", err)
 		return cmd.Start()
 	}
-	if c.v2 {
-		fd, err := unix.Open(c.dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if c.V2 {
+		fd, err := unix.Open(c.Dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 		if err != nil {
 			return cmd.Start()
 		}
@@ -146,8 +146,8 @@ func (c *cgroup) start(cmd *exec.Cmd) error {
 	// Version 1: a process is born in the group of the thread that makes it.
 	runtime.LockOSThread()
 	tid := []byte(strconv.Itoa(unix.Gettid()))
-	before := filepath.Join(filepath.Dir(filepath.Dir(c.dir)), "tasks")
-	if err := os.WriteFile(filepath.Join(c.dir, "tasks"), tid, 0); err != nil {
+	before := filepath.Join(filepath.Dir(filepath.Dir(c.Dir)), "tasks")
+	if err := os.WriteFile(filepath.Join(c.Dir, "tasks"), tid, 0); err != nil {
 		runtime.UnlockOSThread()
 		return cmd.Start()
 	}
@@ -158,16 +158,16 @@ func (c *cgroup) start(cmd *exec.Cmd) error {
 	return err
 }
 
-// processes lists who is in the group.
-func (c *cgroup) processes() []int {
+// Processes lists who is in the group.
+func (c *Group) Processes() []int {
 	if c == nil {
 		return nil
 	}
-	data, _ := os.ReadFile(filepath.Join(c.dir, "cgroup.procs"))
+	data, _ := os.ReadFile(filepath.Join(c.Dir, "cgroup.procs"))
 	var pids []int
 	for _, f := range bytes.Fields(data) {
 		if pid, err := strconv.Atoi(string(f)); err == nil && pid > 0 {
-			if state, _ := stat(pid); state != 'Z' && state != 0 {
+			if state, _ := Stat(pid); state != 'Z' && state != 0 {
 				pids = append(pids, pid)
 			}
 		}
@@ -175,26 +175,26 @@ func (c *cgroup) processes() []int {
 	return pids
 }
 
-// end kills everything in the group and removes it. It tells whether nothing is left.
-func (c *cgroup) end(within time.Duration) bool {
+// End kills everything in the group and removes it. It tells whether nothing is left.
+func (c *Group) End(within time.Duration) bool {
 	if c == nil {
 		return true
 	}
 	deadline := time.Now().Add(within)
 	for {
-		if err := os.Remove(c.dir); err == nil || errors.Is(err, os.ErrNotExist) {
+		if err := os.Remove(c.Dir); err == nil || errors.Is(err, os.ErrNotExist) {
 			return true
 		}
-		pids := c.processes()
-		if c.v2 && len(pids) > 0 {
-			_ = os.WriteFile(filepath.Join(c.dir, "cgroup.kill"), []byte("1"), 0)
+		pids := c.Processes()
+		if c.V2 && len(pids) > 0 {
+			_ = os.WriteFile(filepath.Join(c.Dir, "cgroup.kill"), []byte("1"), 0)
 		} else {
 			for _, pid := range pids {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}
 		}
 		if time.Now().After(deadline) {
-			return len(c.processes()) == 0
+			return len(c.Processes()) == 0
 		}
 		time.Sleep(time.Millisecond)
 	}
@@ -202,7 +202,7 @@ func (c *cgroup) end(within time.Duration) bool {
 
 // RemoveGroups removes what is left of the groups of a node when nothing runs in them any more.
 func RemoveGroups(nodeDir string) {
-	h := findHierarchy(nodeDir, false)
+	h := FindHierarchy(nodeDir, false)
 	if h == nil {
 		return
 	}
@@ -212,12 +212,12 @@ func RemoveGroups(nodeDir string) {
 			_ = os.Remove(filepath.Join(h.dir, e.Name()))
 		}
 	}
-	h.remove()
+	h.Remove()
 }
 
 // GroupsHere tells whether members can have control groups on this machine. It leaves nothing behind.
 func GroupsHere() bool {
-	h := findHierarchy("a look", true)
-	h.remove()
+	h := FindHierarchy("a look", true)
+	h.Remove()
 	return h != nil
 }

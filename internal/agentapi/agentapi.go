@@ -1,0 +1,75 @@
+// Package agentapi is what passes between a controller and the agents of nodes: orders and operations down (their types are in package
+// order), reports, measures and logs up. Agent is one node's agent as who drives it sees it; Client is the one that is reached by HTTP
+// over mutual TLS.
+package agentapi
+
+import (
+	"context"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
+	"lanternfield/internal/core/order"
+)
+
+// Refused is an order that is not taken, with the reason.
+type Refused struct {
+	Status int
+	Why    string
+}
+
+// Refuse makes the answer of an agent that does not take something; status is that of HTTP.
+func Refuse(status int, why string) *Refused { return &Refused{Status: status, Why: why} }
+
+func (r *Refused) Error() string { return r.Why }
+
+// Agent is the agent of one node. Errors of type *Refused are its answers; any other means that it could not be asked.
+type Agent interface {
+	// Standing asks who the agent is, and how far it has come; ErrUntrusted says that it cannot show that it is this node's agent.
+	Standing(ctx context.Context) (order.Standing, error)
+	// Claim has the agent obey a controller. An error of type *Lacks is its refusal.
+	Claim(ctx context.Context, claim order.Claim) error
+	// Put sends an order, Operate an operation. Both may be repeated.
+	Put(ctx context.Context, o order.Order) error
+	Operate(ctx context.Context, o order.Operation) error
+	// Reports waits for reports that come after that number of that life, and acknowledges those up to ack; 0 acknowledges none.
+	Reports(ctx context.Context, life string, after, ack uint64, wait time.Duration) (*News, error)
+	// Log reads a member's output from that place on, or its last lines when after is -1.
+	Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error)
+	// Lookups asks whether what members need is on the node, and gives what is missing.
+	Lookups(ctx context.Context, lookups []order.Lookup) (missing []string, err error)
+	// Account asks what is left of members on the node.
+	Account(ctx context.Context) (left []string, err error)
+	// Quit ends the agent.
+	Quit(ctx context.Context) error
+	// Close lets go of the connections.
+	Close()
+}
+
+var _ Agent = (*Client)(nil)
+
+// Log is a part of a member's output.
+type Log struct {
+	Lines []logline.Line `json:"lines"`
+	Next  int64          `json:"next"` // where to go on reading
+}
+
+// News is what an agent tells when asked for reports.
+type News struct {
+	Agent    string                       `json:"agent"`
+	Reports  []order.Report               `json:"reports,omitempty"`
+	Measures map[field.MemberName]Measure `json:"measures,omitempty"`
+}
+
+// Heartbeat is how often an agent shows, on a request that is kept open, that it is there.
+const Heartbeat = time.Second
+
+// Measure is the newest answer to a member's ready probe. Measures are not reports: some may be lost.
+type Measure struct {
+	OK        bool      `json:"ok"`
+	LatencyMS float64   `json:"latency_ms"`
+	Error     string    `json:"error"`
+	At        time.Time `json:"at"`
+	Memory    int64     `json:"memory,omitempty"`   // bytes that its processes have for themselves
+	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
+}
