@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
 
 	"github.com/spf13/cobra"
 
@@ -23,7 +24,6 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/fieldfile"
-	"lanternfield/internal/store"
 )
 
 func (a *app) deployCommand() *cobra.Command {
@@ -317,7 +317,7 @@ func leaderLoss(r snapshot.RoleView) string {
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *snapshot.Snapshot, error) {
 	snap, err := control.Look(ctx, folder)
 	var lacks *control.LacksError
-	var broken *store.Broken
+	var broken *eventlog.Broken
 	if a.takeOver != "" && (err == nil || errors.As(err, &lacks) || errors.As(err, &broken)) {
 		session, err := a.openToAct(ctx, cmd, folder)
 		if err == nil {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -20,18 +21,22 @@ import (
 
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/loop"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
-	"lanternfield/internal/store"
 )
 
-// Controller holds a field in this process. One goroutine owns the engine's state; everything else reaches it through
-// inputs and reads what it publishes.
+// Controller holds a field in this process. One goroutine decides (see package loop); everything else reaches it through inputs and reads
+// what it publishes, which is what has been stored.
 type Controller struct {
 	folder  Folder
 	lock    *os.File
-	store   *store.Store
+	log     *sqlite.Log
+	loop    *loop.Loop
+	marks   *marks
 	ground  ground.Ground
 	key     []byte
 	inputs  chan request
@@ -40,7 +45,7 @@ type Controller struct {
 	drivers sync.WaitGroup
 	server  *http.Server
 
-	mu       sync.Mutex // guards what follows; the owner goroutine alone writes state under it
+	mu       sync.Mutex // guards what follows; nothing that may block is done under it
 	state    *state.State
 	snapshot *snapshot.Snapshot
 	changed  chan struct{} // closed at every change
@@ -51,7 +56,6 @@ type Controller struct {
 	failed   error
 	driving  map[field.NodeName]*driver
 	lacking  map[field.NodeName]lacking // whose agents do not obey this log
-	history  history
 }
 
 // request is an input with a place for the answer.
@@ -99,7 +103,7 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 // OpenAnyway opens a field whose log is broken, on the word of a person who takes it over: what is broken, and all after it, is cut off.
 func OpenAnyway(ctx context.Context, f Folder, command string) (s Session, kept string, err error) {
 	s, err = Open(ctx, f, command)
-	var broken *store.Broken
+	var broken *eventlog.Broken
 	if !errors.As(err, &broken) {
 		return s, "", err
 	}
@@ -110,7 +114,7 @@ func OpenAnyway(ctx context.Context, f Folder, command string) (s Session, kept 
 	if lock == nil {
 		return nil, "", &HeldError{Field: fieldName(f), Holder: *holder}
 	}
-	kept, err = store.Cut(f.events(), broken.Seq)
+	kept, err = sqlite.Cut(f.events(), broken.Seq)
 	if err = errors.Join(err, lock.Close()); err != nil {
 		return nil, "", err
 	}
@@ -129,18 +133,15 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	log, err := store.Open(f.events())
+	log, err := sqlite.Open(f.events())
 	if err != nil {
 		return nil, err
 	}
-	c := &Controller{folder: f, lock: lock, store: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
-		state: state.NewState(), changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
+	c := &Controller{folder: f, lock: lock, log: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
+		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
-	err = log.Read(0, func(e store.Stored) error {
-		state.Apply(c.state, e.Event)
-		c.tide.note(c.state, e.Event)
-		return nil
-	})
+	s, tide, marks, err := f.foldToWrite(log)
+	c.tide, c.marks = tide, marks
 	over := engine.TakeOver{By: fmt.Sprintf("process %d (%s)", os.Getpid(), command)}
 	if err == nil {
 		over.Mark, err = randomMark()
@@ -149,14 +150,15 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 		over.Log, err = randomMark()
 	}
 	if err == nil {
-		err = c.take(over)
+		c.loop, c.state = loop.New(log, s), s.Clone()
+		_, _, err = c.decide([]request{{in: over}})
 	}
 	if err == nil {
 		err = c.listen()
 	}
 	if err != nil {
-		log.Close()
-		return nil, err
+		marks.drop()
+		return nil, errors.Join(err, log.Close())
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	c.cancel = cancel
@@ -164,19 +166,6 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	c.dispatch(ctx)
 	go c.own(ctx)
 	return c, nil
-}
-
-// take decides on an input before the owner runs.
-func (c *Controller) take(in engine.Input) error {
-	events, err := engine.Step(c.state, time.Now().UTC(), in)
-	var stuck *engine.Stuck
-	if err != nil && !errors.As(err, &stuck) {
-		return err
-	}
-	for _, e := range events {
-		c.tide.note(c.state, e)
-	}
-	return c.store.Append(events)
 }
 
 // mostTogether is how many inputs are decided on before their events are synced as one batch.
@@ -245,40 +234,49 @@ func (c *Controller) freshen() {
 
 // decide gives the answer to each input once all their events are stored, or why they could not be stored; and whether there is news.
 func (c *Controller) decide(batch []request) (answers []error, news bool, err error) {
-	var events []state.Event
-	answers = make([]error, len(batch))
-	c.mu.Lock()
+	inputs := make([]loop.Input, len(batch))
 	for i, r := range batch {
-		in := r.in
-		if r.order != nil {
-			if in, answers[i] = r.order.input(c.state, c.bind); answers[i] != nil {
-				continue
+		if inputs[i] = loop.Of(r.in); r.order != nil {
+			inputs[i] = func(s *state.State) (engine.Input, error) {
+				return r.order.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(s, draft) })
 			}
 		}
-		more, err := engine.Step(c.state, time.Now().UTC(), in)
-		events = append(events, more...)
-		for _, e := range more {
-			c.tide.note(c.state, e)
-		}
-		var stuck *engine.Stuck
-		if errors.As(err, &stuck) {
-			c.problems, news = []string{err.Error()}, true
-			slog.Error("something that is wanted cannot be done", "error", err)
-			continue
-		}
-		if answers[i] = err; len(more) > 0 {
-			news = news || len(c.problems) > 0
-			c.problems = nil
-		}
+	}
+	out, err := c.loop.Decide(utc, inputs)
+	if err != nil {
+		return out.Answers, false, err
+	}
+	c.mu.Lock()
+	for i, e := range out.Events {
+		state.Apply(c.state, e)
+		c.tide.note(c.state, e)
+		c.marks.note(eventlog.Stored{Seq: out.First + uint64(i), Event: e})
+	}
+	news = len(out.Events) > 0 || len(out.Problems) > 0
+	if len(out.Problems) > 0 {
+		slog.Error("something that is wanted cannot be done", "problem", out.Problems[0])
+		c.problems = out.Problems
+	} else if out.Decided {
+		c.problems = nil
+	}
+	due := c.marks.due
+	tide := c.tide
+	if due {
+		tide.samples = slices.Clone(tide.samples)
 	}
 	c.mu.Unlock()
-	return answers, news || len(events) > 0, c.store.Append(events)
+	if due {
+		c.marks.take(c.loop.State(), tide)
+	}
+	return out.Answers, news, nil
 }
 
-func (c *Controller) bind(draft *field.Field) (map[field.NodeName]state.Binding, error) {
+func utc() time.Time { return time.Now().UTC() }
+
+func (c *Controller) bind(s *state.State, draft *field.Field) (map[field.NodeName]state.Binding, error) {
 	bound := map[field.NodeName]state.Binding{}
-	if !c.state.Retired {
-		for _, n := range c.state.Nodes {
+	if !s.Retired {
+		for _, n := range s.Nodes {
 			if !n.Released {
 				bound[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
 			}
@@ -465,15 +463,20 @@ func (c *Controller) heard(ctx context.Context) error {
 // lostWait is how long a node that has just been lost is waited for.
 const lostWait = 4 * time.Second
 
+// now gives a copy of the state as it is published, to look at without holding anybody up.
+func (c *Controller) now() *state.State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Clone()
+}
+
 // Review lists what deploying the draft would change, once all nodes have been heard.
 func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
 	if err := cmp.Or(c.heard(ctx), c.trusted()); err != nil {
 		return nil, err
 	}
 	draft = c.folder.surrounded(draft)
-	c.mu.Lock()
-	r, err := review.Of(c.state, draft)
-	c.mu.Unlock()
+	r, err := review.Of(c.now(), draft)
 	if err != nil {
 		return nil, err
 	}
@@ -483,9 +486,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 
 // Preview renders what a member would be run with by the draft, and what it runs with.
 func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return review.Preview(c.state, draft, member)
+	return review.Preview(c.now(), draft, member)
 }
 
 // Do carries out an order. A draft is judged once all nodes have been heard.
@@ -530,7 +531,8 @@ func (c *Controller) Close() error {
 	c.cancel()
 	<-c.done
 	c.drivers.Wait()
-	err := errors.Join(c.server.Close(), c.store.Close())
+	c.marks.close(c.loop.State(), c.tide)
+	err := errors.Join(c.server.Close(), c.log.Close())
 	c.folder.keepSpace()
 	return errors.Join(err, c.lock.Close())
 }

@@ -49,19 +49,22 @@ type Folder struct {
 	Binary string // what agents are started from; this very program when empty
 	// Ground makes another ground than this machine's out of it; nil for that one.
 	Ground func(*ground.Local) ground.Ground
+	// Progress hears how far the reading of a long log has come; nil for nobody.
+	Progress func(done, of uint64)
 }
 
 // FolderOf gives the folder of the field of that name below the root.
 func FolderOf(root, name string) Folder { return Folder{Dir: filepath.Join(root, name)} }
 
 // own is the part of it that nobody else may enter. The way to the nodes may be passed: members may run as users of their own.
-func (f Folder) own() string       { return filepath.Join(f.Dir, ownFolder) }
-func (f Folder) events() string    { return f.kept("events.db") }
-func (f Folder) lock() string      { return filepath.Join(f.own(), "lock") }
-func (f Folder) secret() string    { return f.kept("secret") }
-func (f Folder) authority() string { return filepath.Join(f.own(), "authority.pem") }
-func (f Folder) receipt() string   { return filepath.Join(f.own(), "receipt.json") }
-func (f Folder) nodes() string     { return filepath.Join(f.Dir, "nodes") }
+func (f Folder) own() string         { return filepath.Join(f.Dir, ownFolder) }
+func (f Folder) events() string      { return f.kept("events.db") }
+func (f Folder) checkpoints() string { return filepath.Join(f.own(), "checkpoints.db") }
+func (f Folder) lock() string        { return filepath.Join(f.own(), "lock") }
+func (f Folder) secret() string      { return f.kept("secret") }
+func (f Folder) authority() string   { return filepath.Join(f.own(), "authority.pem") }
+func (f Folder) receipt() string     { return filepath.Join(f.own(), "receipt.json") }
+func (f Folder) nodes() string       { return filepath.Join(f.Dir, "nodes") }
 
 const ownFolder = "own"
 

@@ -101,9 +101,10 @@ func fewNodes(names []field.NodeName) string {
 
 // strange finds what was deployed in this folder and is not in the log: nodes by their folders.
 func (c *Controller) strange() map[field.NodeName]state.Binding {
+	found := c.ground.Found()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return strangeTo(c.state, c.ground.Found())
+	return strangeTo(c.state, found)
 }
 
 func strangeTo(s *state.State, found map[field.NodeName]state.Binding) map[field.NodeName]state.Binding {
@@ -160,9 +161,8 @@ func (c *Controller) takeOver(ctx context.Context, o Order) error {
 	}
 	c.mu.Lock()
 	clear(c.lacking)
-	for name, n := range c.state.Nodes { // all are heard again before anything is done
+	for name, n := range c.state.Nodes {
 		if !n.Released {
-			n.Unheard = true
 			if d := c.driving[name]; d != nil {
 				d.anew()
 			}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/eventlog"
 
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
@@ -20,11 +21,10 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/ground"
-	"lanternfield/internal/store"
 )
 
 // ErrNothing says that nothing is known of a field.
-var ErrNothing = store.ErrNone
+var ErrNothing = eventlog.ErrNone
 
 // lookWait is how long an agent may take to answer a look.
 const lookWait = 700 * time.Millisecond
@@ -118,17 +118,15 @@ func (f Folder) unknownTo(s *state.State) error {
 	return nil
 }
 
+// readState folds the log, taking hold of nothing.
 func readState(f Folder) (*state.State, error) {
-	log, err := store.OpenToRead(f.events())
+	fold, done, err := f.folder(f.Progress)
 	if err != nil {
 		return nil, err
 	}
-	defer log.Close()
-	s := state.NewState()
-	return s, log.Read(0, func(e store.Stored) error {
-		state.Apply(s, e.Event)
-		return nil
-	})
+	defer done()
+	s, _, err := fold.Fold(nil)
+	return s, err
 }
 
 // askAgents folds what the agents have to tell into the state, which is thrown away afterwards.

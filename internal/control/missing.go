@@ -63,10 +63,9 @@ func bindings(s *state.State) map[field.NodeName]state.Binding {
 
 // lacks asks what the nodes lack to carry out a draft; the controller's state is not held meanwhile.
 func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, error) {
-	c.mu.Lock()
-	lookups, err := review.Lookups(c.state, draft)
-	at := bindings(c.state)
-	c.mu.Unlock()
+	s := c.now()
+	lookups, err := review.Lookups(s, draft)
+	at := bindings(s)
 	if err != nil || len(lookups) == 0 {
 		return nil, err
 	}

@@ -11,54 +11,26 @@ import (
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/store"
 )
-
-// history keeps the events that were read last, so that walking through time reads each of them once.
-type history struct {
-	mu     sync.Mutex
-	events []state.Event
-	last   uint64
-	used   time.Time
-}
-
-// historyKept is how long events stay in memory after the last look at the past.
-const historyKept = 2 * time.Minute
-
-// upTo reads what has been stored since the last look.
-func (h *history) upTo(f Folder) ([]state.Event, error) {
-	log, err := store.OpenToRead(f.events())
-	if err != nil {
-		return nil, err
-	}
-	defer log.Close()
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	err = log.Read(h.last, func(e store.Stored) error {
-		h.events, h.last = append(h.events, e.Event), e.Seq
-		return nil
-	})
-	used := time.Now()
-	h.used = used
-	time.AfterFunc(historyKept, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		if h.used.Equal(used) {
-			h.events, h.last = nil, 0
-		}
-	})
-	return h.events[:len(h.events):len(h.events)], err
-}
 
 // Past gives the field as it was at that moment.
 func (c *Controller) Past(_ context.Context, at time.Time) (*snapshot.Snapshot, error) {
-	events, err := c.history.upTo(c.folder)
+	return c.folder.past(at)
+}
+
+func (f Folder) past(at time.Time) (*snapshot.Snapshot, error) {
+	fold, done, err := f.folder(nil)
 	if err != nil {
 		return nil, err
 	}
-	s := snapshot.Of(state.Rewind(events, at), at)
+	defer done()
+	then, err := fold.At(at)
+	if err != nil {
+		return nil, err
+	}
+	s := snapshot.Of(then, at)
 	if s.Field == "" {
-		s.Field = fieldName(c.folder)
+		s.Field = fieldName(f)
 	}
 	return s, nil
 }

@@ -12,13 +12,14 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/host"
 
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
-	"lanternfield/internal/store"
 )
 
 // Receipt says what was taken down, and what was found when it was looked for afterwards.
@@ -46,7 +47,7 @@ type ReceiptLine struct {
 // receipt in the state folder.
 func WriteReceipt(f Folder) (*Receipt, error) {
 	r := &Receipt{Field: fieldName(f), At: time.Now().UTC(), Members: []ReceiptLine{}, Nodes: []ReceiptLine{}, Left: []string{}}
-	log, err := store.OpenToRead(f.events())
+	log, err := sqlite.OpenToRead(f.events())
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +55,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	s := state.NewState()
 	pids := map[field.MemberName][]int{}
 	accounts := map[field.NodeName]state.NodeAccounted{}
-	err = log.Read(0, func(e store.Stored) error {
+	err = log.Read(0, func(e eventlog.Stored) error {
 		if _, again := e.Fact.(state.Accepted); again && s.Retired {
 			clear(pids)
 		}

@@ -18,6 +18,8 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/sqlite"
 
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
@@ -25,7 +27,6 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
-	"lanternfield/internal/store"
 )
 
 // listen opens the socket through which other commands and screens act and look.
@@ -260,13 +261,13 @@ func (r *remote) Close() error {
 
 // readJournal reads the log with a handle of its own, so that reading a long one never holds up the owner.
 func readJournal(f Folder, after uint64, limit int) ([]Entry, error) {
-	log, err := store.OpenToRead(f.events())
+	log, err := sqlite.OpenToRead(f.events())
 	if err != nil {
 		return nil, err
 	}
 	defer log.Close()
 	var entries []Entry
-	err = log.Read(after, func(e store.Stored) error {
+	err = log.Read(after, func(e eventlog.Stored) error {
 		if limit > 0 && len(entries) == limit {
 			return io.EOF
 		}

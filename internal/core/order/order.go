@@ -38,12 +38,15 @@ type Order struct {
 
 // Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
 type Spec struct {
-	Role     field.RoleName     `json:"role"`
+	// Ref stands for a whole spec, by its hash, where specs are stored once (see package eventlog). Everything else is empty then.
+	Ref string `json:"ref,omitempty"`
+
+	Role     field.RoleName     `json:"role,omitempty"`
 	Version  string             `json:"version,omitempty"`
 	Votes    bool               `json:"votes,omitempty"` // its members vote, so that one without its data must not come back
-	Address  string             `json:"address"`
+	Address  string             `json:"address,omitempty"`
 	Ceiling  field.Size         `json:"ceiling,omitzero"` // what it may take; the agent ends it when it takes more memory
-	Command  []string           `json:"command"`
+	Command  []string           `json:"command,omitempty"`
 	LookIn   []string           `json:"look_in,omitempty"`
 	User     string             `json:"user,omitempty"`
 	Ports    map[string]Port    `json:"ports,omitempty"`

@@ -3,11 +3,13 @@
 package rehearse
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"time"
 
+	"lanternfield/internal/core/loop"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
@@ -40,6 +42,7 @@ type World struct {
 	DieAfter int
 	Dead     bool // the controller is dead
 
+	loop     *loop.Loop
 	nodes    map[field.NodeName]*node
 	clusters map[field.RoleName]*Cluster
 	queue    events
@@ -87,9 +90,31 @@ const (
 
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
-	return &World{State: state.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
+	w := &World{State: state.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
 		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
+	w.loop = loop.New(disk{w}, w.State)
+	return w
 }
+
+// disk is where the simulated controller stores its events, until it dies.
+type disk struct{ w *World }
+
+func (d disk) Last() uint64 { return uint64(len(d.w.Log)) }
+
+func (d disk) Append(expected uint64, events []state.Event) error {
+	if expected != d.Last() {
+		return fmt.Errorf("the log ends with event %d, and not with %d", d.Last(), expected)
+	}
+	for _, e := range events {
+		d.w.Log = append(d.w.Log, e)
+		if d.w.DieAfter > 0 && len(d.w.Log) >= d.w.DieAfter {
+			return errDied
+		}
+	}
+	return nil
+}
+
+var errDied = errors.New("the controller has died")
 
 // Bindings gives simulated addresses to all nodes of a field.
 func Bindings(f *field.Field) map[field.NodeName]state.Binding {
@@ -107,6 +132,7 @@ func (w *World) TakeOver() {
 	for _, e := range w.Log {
 		state.Apply(w.State, e)
 	}
+	w.loop = loop.New(disk{w}, w.State)
 	w.Do(engine.TakeOver{By: "a rehearsed controller"})
 	for _, name := range slices.Sorted(maps.Keys(w.State.Nodes)) {
 		n := w.node(name)
@@ -124,25 +150,19 @@ func (w *World) Do(in engine.Input) error {
 	if w.Dead {
 		return fmt.Errorf("the controller is dead")
 	}
-	events, err := engine.Step(w.State, w.Now, in)
-	for _, e := range events {
-		w.Log = append(w.Log, e)
-		if w.DieAfter > 0 && len(w.Log) >= w.DieAfter {
-			w.Dead = true // what follows in this batch was never stored, and its commands never left
-			return nil
-		}
+	out, err := w.loop.Decide(func() time.Time { return w.Now }, []loop.Input{loop.Of(in)})
+	if err != nil {
+		w.Dead = true // what follows in this batch was never stored, and its commands never left
+		return nil
 	}
-	if stuck, ok := err.(*engine.Stuck); ok {
-		w.Problems = append(w.Problems, stuck.Error())
-		err = nil
-	}
+	w.Problems = append(w.Problems, out.Problems...)
 	w.dispatch()
-	return err
+	return out.Answers[0]
 }
 
 // dispatch sends what the state asks for. Orders on their way twice are harmless.
 func (w *World) dispatch() {
-	for _, c := range engine.Commands(w.State) {
+	for _, c := range w.loop.Commands() {
 		n := w.node(c.Node)
 		if c.Release {
 			w.after(travel, func() { w.release(n) })

@@ -10,10 +10,10 @@ import (
 
 // Claim is a member saying that it leads its role.
 type Claim struct {
-	Member field.MemberName
-	Term   uint64
-	Unsure string    // why that could not be asked again
-	At     time.Time // since when
+	Member field.MemberName `json:",omitzero"`
+	Term   uint64           `json:",omitzero"`
+	Unsure string           `json:",omitzero"` // why that could not be asked again
+	At     time.Time        `json:",omitzero"` // since when
 }
 
 // leads chooses whom the claims make the leader: the highest term; of equal ones whoever can be heard, then whoever said so

@@ -18,8 +18,8 @@ type Event struct {
 // Apply folds the event into the state. It never decides and never fails.
 func Apply(s *State, e Event) { e.Fact.apply(s, e.At) }
 
-// Kinds maps the stored name of each fact to its type. Names are never changed: old logs must stay readable.
-var Kinds = func() map[string]reflect.Type {
+// kinds maps the stored name of each fact to its type. Names are never changed: old logs must stay readable.
+var kinds = func() map[string]reflect.Type {
 	m := map[string]reflect.Type{}
 	for _, f := range []Fact{TermRaised{}, Accepted{}, MemberPlanned{}, RoleFounded{}, MemberOrdered{}, OrderTaken{},
 		OrderRefused{}, MemberStarted{}, StartFailed{}, MemberReady{}, MemberUnready{}, MemberExited{}, MemberReloaded{},
@@ -27,7 +27,7 @@ var Kinds = func() map[string]reflect.Type {
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
 		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
-		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}} {
+		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m
@@ -53,7 +53,7 @@ func EncodeFact(f Fact) (kind string, data []byte, err error) {
 
 // DecodeFact reads what EncodeFact wrote.
 func DecodeFact(kind string, data []byte) (Fact, error) {
-	t, ok := Kinds[kind]
+	t, ok := kinds[kind]
 	if !ok {
 		return nil, fmt.Errorf("an event of kind %q is unknown to this version: a newer version has written it", kind)
 	}
@@ -61,5 +61,11 @@ func DecodeFact(kind string, data []byte) (Fact, error) {
 	if err := json.Unmarshal(data, v.Interface()); err != nil {
 		return nil, fmt.Errorf("event of kind %q: %w", kind, err)
 	}
-	return v.Elem().Interface().(Fact), nil
+	fact := v.Elem().Interface().(Fact)
+	if c, is := fact.(Condensed); is && len(c.State) > 0 {
+		if err := c.Check(); err != nil {
+			return nil, fmt.Errorf("event of kind %q: %w", kind, err)
+		}
+	}
+	return fact, nil
 }

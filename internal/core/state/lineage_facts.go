@@ -51,8 +51,8 @@ type (
 
 // Stray is a member that an agent runs and the log does not know.
 type Stray struct {
-	Revision uint64 // of the order to go
-	Taken    bool
+	Revision uint64 `json:",omitzero"` // of the order to go
+	Taken    bool   `json:",omitzero"`
 }
 
 // NodeAccounted is the final account of a node's agent, before it is released: what it still holds or finds running. Unconfirmed says
@@ -101,7 +101,7 @@ func (f LogTakenOver) apply(s *State, _ time.Time) {
 	s.Marks[s.Term] = f.Mark
 	for _, name := range f.Nodes {
 		if n := s.Nodes[name]; n != nil {
-			n.Forced, n.Agent, n.Heard = true, "", 0
+			n.Forced, n.Agent, n.Heard, n.Unheard = true, "", 0, true // all are heard again before anything is done
 		}
 	}
 	for _, m := range SortedMembers(s) {

@@ -345,6 +345,8 @@ func (f MemberStopped) Sentence() string {
 func (f MemberGone) apply(s *State, at time.Time) {
 	m := s.Members[f.Member]
 	m.PID, m.Running, m.Specs = 0, nil, nil
+	// What it was run with is of no use any more; who it was stays for the record.
+	m.Ordered.Spec, m.Was, m.Steps, m.Awaits, m.LastExit = nil, nil, nil, nil, nil
 	m.Kept, m.Bytes = f.Kept, f.Bytes
 	m.enter(Gone, at)
 	s.dropLeader(m)

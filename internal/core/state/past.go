@@ -85,16 +85,16 @@ func LevelOf(f Fact) Level {
 func Rewind(events []Event, at time.Time) *State {
 	s := NewState()
 	for _, e := range events {
-		if !e.At.After(at) && s.knows(e.Fact) {
+		if !e.At.After(at) && s.Knows(e.Fact) {
 			Apply(s, e)
 		}
 	}
 	return s
 }
 
-// knows tells whether what a fact is about exists yet: clocks of nodes may differ, so that a report can seem older than
+// Knows tells whether what a fact is about exists yet: clocks of nodes may differ, so that a report can seem older than
 // what led to it.
-func (s *State) knows(f Fact) bool {
+func (s *State) Knows(f Fact) bool {
 	var members []field.MemberName
 	switch f := f.(type) {
 	case MemberPlanned, Accepted:

@@ -55,47 +55,49 @@ const (
 
 // State is a field as its events tell it. It is changed by Apply alone.
 type State struct {
-	Log      string            // the identity of the log
-	Marks    map[uint64]string // of the terms
-	Term     uint64            // rises with every controller
-	Revision uint64            // the highest revision of any order
-	Base     uint64            // what that was when this term began
-	Field    *field.Field
-	Retiring bool
-	Retired  bool
+	Log      string            `json:",omitzero"` // the identity of the log
+	Marks    map[uint64]string `json:",omitzero"` // of the terms
+	Term     uint64            `json:",omitzero"` // rises with every controller
+	Revision uint64            `json:",omitzero"` // the highest revision of any order
+	Base     uint64            `json:",omitzero"` // what that was when this term began
+	Field    *field.Field      `json:",omitzero"`
+	Retiring bool              `json:",omitzero"`
+	Retired  bool              `json:",omitzero"`
 	// Recovered says that a person has gone on with a log that lacked something: agents may hold members that it does not know.
-	Recovered bool
-	Rollout   Rollout
-	Stalled   string                   // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
-	Lasted    map[string]time.Duration // how long the newest rollout of each kind took that came to its end
-	Nodes     map[field.NodeName]*Node
-	Roles     map[field.RoleName]*Role
-	Members   map[field.MemberName]*Member // those that are gone are kept for the record
+	Recovered bool                         `json:",omitzero"`
+	Rollout   Rollout                      `json:",omitzero"`
+	Stalled   string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
+	Lasted    map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
+	Nodes     map[field.NodeName]*Node     `json:",omitzero"`
+	Roles     map[field.RoleName]*Role     `json:",omitzero"`
+	Members   map[field.MemberName]*Member `json:",omitzero"` // those that are gone are kept for the record
 
-	Planned PlanMemo
+	Condensed time.Time `json:",omitzero"` // what had happened up to then is not kept in detail
+
+	Planned PlanMemo `json:",omitzero"`
 
 	// shape rises whenever what templates see may have changed.
-	Shape int
+	Shape int `json:",omitzero"`
 	// drafts counts what was deployed; judged says up to which of them a member's spec was last found to be as it is by the draft.
-	Drafts int
-	Judged map[field.MemberName]int
+	Drafts int                      `json:",omitzero"`
+	Judged map[field.MemberName]int `json:",omitzero"`
 	// census rises whenever who is there, or where, may have to change.
-	Census int
+	Census int `json:",omitzero"`
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
-	Rendered map[field.MemberName]int
+	Rendered map[field.MemberName]int `json:",omitzero"`
 }
 
 // Rollout is the carrying out of the newest order.
 type Rollout struct {
-	What  string // deploy, stop, start, restart or retire
-	Began time.Time
-	Ended time.Time // zero while it goes on
+	What  string    `json:",omitzero"` // deploy, stop, start, restart or retire
+	Began time.Time `json:",omitzero"`
+	Ended time.Time `json:",omitzero"` // zero while it goes on
 
-	Paused bool   // nothing new is begun; what has begun goes on
-	Failed string // why it stopped half-way
+	Paused bool   `json:",omitzero"` // nothing new is begun; what has begun goes on
+	Failed string `json:",omitzero"` // why it stopped half-way
 
-	Members []field.MemberName // whom it is about; everybody when empty
-	Under   *Rollout           // what goes on, or is paused, meanwhile, and is the newest again when this one has ended
+	Members []field.MemberName `json:",omitzero"` // whom it is about; everybody when empty
+	Under   *Rollout           `json:",omitzero"` // what goes on, or is paused, meanwhile, and is the newest again when this one has ended
 }
 
 // Held tells whether a rollout, or one under it, is paused.
@@ -106,123 +108,123 @@ func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
 
 // Node is a node that has been bound: it has an address and an agent's folder.
 type Node struct {
-	Name      field.NodeName
-	Address   string
-	Dir       string
-	Forced    bool   // a person has taken the field over with a log that lacks what its agent was told
-	Agent     string // the life of the agent whose reports Heard counts
-	Heard     uint64 // the number of the last report taken in
-	Unheard   bool   // this controller has not heard it yet, so what is known of it may be out of date
-	Dark      bool   // cannot be reached
-	DarkWhy   string
-	Refuses   bool // its agent answers, and does not obey this log
-	Since     time.Time
-	Releasing bool
-	Released  bool
+	Name      field.NodeName `json:",omitzero"`
+	Address   string         `json:",omitzero"`
+	Dir       string         `json:",omitzero"`
+	Forced    bool           `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
+	Agent     string         `json:",omitzero"` // the life of the agent whose reports Heard counts
+	Heard     uint64         `json:",omitzero"` // the number of the last report taken in
+	Unheard   bool           `json:",omitzero"` // this controller has not heard it yet, so what is known of it may be out of date
+	Dark      bool           `json:",omitzero"` // cannot be reached
+	DarkWhy   string         `json:",omitzero"`
+	Refuses   bool           `json:",omitzero"` // its agent answers, and does not obey this log
+	Since     time.Time      `json:",omitzero"`
+	Releasing bool           `json:",omitzero"`
+	Released  bool           `json:",omitzero"`
 
-	Strays map[field.MemberName]Stray // what its agent runs and the log does not know, after a person has taken the field over
+	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }
 
 // Role is what is known of a role as a cluster.
 type Role struct {
-	Name        field.RoleName
-	Founded     bool // never becomes false again: a cluster is founded once
-	Founders    []field.MemberName
-	Highest     int // the highest number ever given; see plan.Live
-	Leader      field.MemberName
-	Claims      []Claim // of all members that say that they lead, oldest first
-	LeaderTerm  uint64
-	LeaderSince time.Time
-	Roster      []order.RosterEntry // nil until the cluster has told
+	Name        field.RoleName      `json:",omitzero"`
+	Founded     bool                `json:",omitzero"` // never becomes false again: a cluster is founded once
+	Founders    []field.MemberName  `json:",omitzero"`
+	Highest     int                 `json:",omitzero"` // the highest number ever given; see plan.Live
+	Leader      field.MemberName    `json:",omitzero"`
+	Claims      []Claim             `json:",omitzero"` // of all members that say that they lead, oldest first
+	LeaderTerm  uint64              `json:",omitzero"`
+	LeaderSince time.Time           `json:",omitzero"`
+	Roster      []order.RosterEntry `json:",omitzero"` // nil until the cluster has told
 
-	RosterAt   time.Time          // when its members said so
-	RosterWhy  string             // why it cannot be read, while it cannot
-	Op         *order.Operation   // the step of a procedure that is under way; one at a time
-	Retried    string             // why it had to be tried again
-	Waits      membership.Wait    // what the next change of membership waits for
-	FoundDue   int                // steps of the founding procedure, as it was when the cluster was founded
-	FoundSteps int                // steps of the founding procedure that are done
-	Cold       bool               // nobody of it ran, and who begins is being found out, or begins
-	Begins     field.MemberName   // who begins then, once that is known
-	Without    []field.MemberName // whose data a person has given up for that
-	HandedOver field.MemberName   // has handed over, and the cluster has not shown it yet
+	RosterAt   time.Time          `json:",omitzero"` // when its members said so
+	RosterWhy  string             `json:",omitzero"` // why it cannot be read, while it cannot
+	Op         *order.Operation   `json:",omitzero"` // the step of a procedure that is under way; one at a time
+	Retried    string             `json:",omitzero"` // why it had to be tried again
+	Waits      membership.Wait    `json:",omitzero"` // what the next change of membership waits for
+	FoundDue   int                `json:",omitzero"` // steps of the founding procedure, as it was when the cluster was founded
+	FoundSteps int                `json:",omitzero"` // steps of the founding procedure that are done
+	Cold       bool               `json:",omitzero"` // nobody of it ran, and who begins is being found out, or begins
+	Begins     field.MemberName   `json:",omitzero"` // who begins then, once that is known
+	Without    []field.MemberName `json:",omitzero"` // whose data a person has given up for that
+	HandedOver field.MemberName   `json:",omitzero"` // has handed over, and the cluster has not shown it yet
 
-	Waited time.Duration // how long its newest member was planned before it was let run
-	Warmed time.Duration // how long its newest member took from its start to being ready
+	Waited time.Duration `json:",omitzero"` // how long its newest member was planned before it was let run
+	Warmed time.Duration `json:",omitzero"` // how long its newest member took from its start to being ready
 }
 
 // Member is one member in its life.
 type Member struct {
 	place.Member
-	Number   int
-	Founding bool
-	Via      field.MemberName // who led when it was admitted
-	Phase    Phase
-	Since    time.Time // of Phase
-	Why      string    // what failed, while it does
+	Number   int              `json:",omitzero"`
+	Founding bool             `json:",omitzero"`
+	Via      field.MemberName `json:",omitzero"` // who led when it was admitted
+	Phase    Phase            `json:",omitzero"`
+	Since    time.Time        `json:",omitzero"` // of Phase
+	Why      string           `json:",omitzero"` // what failed, while it does
 
-	Leaving    bool // on its way out for good
-	Halted     bool // stopped on purpose, to come back
-	RestartDue bool
-	RestartWhy string   // what for
-	Asked      bool     // a person asked for its start, also while a rollout is paused
-	Joined     bool     // has been ready once, or founded its cluster
-	WasReady   bool     // has been ready once
-	Began      bool     // has begun, and was not started again since
-	Begins     bool     // of a cluster of which nobody ran, it is started first
-	Rank       *float64 // how advanced its data is, as it was read for a cold start
-	Admitted   bool     // may be started: founded its cluster, or has been let in
-	Listed     bool     // has been on its cluster's own list
-	Lived      bool     // worked when it began to leave
-	Left       bool     // is no member of its cluster any more
+	Leaving    bool     `json:",omitzero"` // on its way out for good
+	Halted     bool     `json:",omitzero"` // stopped on purpose, to come back
+	RestartDue bool     `json:",omitzero"`
+	RestartWhy string   `json:",omitzero"` // what for
+	Asked      bool     `json:",omitzero"` // a person asked for its start, also while a rollout is paused
+	Joined     bool     `json:",omitzero"` // has been ready once, or founded its cluster
+	WasReady   bool     `json:",omitzero"` // has been ready once
+	Began      bool     `json:",omitzero"` // has begun, and was not started again since
+	Begins     bool     `json:",omitzero"` // of a cluster of which nobody ran, it is started first
+	Rank       *float64 `json:",omitzero"` // how advanced its data is, as it was read for a cold start
+	Admitted   bool     `json:",omitzero"` // may be started: founded its cluster, or has been let in
+	Listed     bool     `json:",omitzero"` // has been on its cluster's own list
+	Lived      bool     `json:",omitzero"` // worked when it began to leave
+	Left       bool     `json:",omitzero"` // is no member of its cluster any more
 
-	JoinDue   int                     // steps of joining, as they were when it was admitted
-	Captured  map[string]string       // what its procedures took out of answers
-	Steps     map[order.Procedure]int // steps done of each procedure
-	Unsettled order.Procedure         // a step of it was tried, and what came of that is not known
-	LastAsked field.MemberName        // whose agent may still be trying it
-	Trouble   string                  // why its newest operation came to nothing
-	Tries     int                     // operations in a row that came to nothing
-	Stuck     bool                    // only a person may try again
+	JoinDue   int                     `json:",omitzero"` // steps of joining, as they were when it was admitted
+	Captured  map[string]string       `json:",omitzero"` // what its procedures took out of answers
+	Steps     map[order.Procedure]int `json:",omitzero"` // steps done of each procedure
+	Unsettled order.Procedure         `json:",omitzero"` // a step of it was tried, and what came of that is not known
+	LastAsked field.MemberName        `json:",omitzero"` // whose agent may still be trying it
+	Trouble   string                  `json:",omitzero"` // why its newest operation came to nothing
+	Tries     int                     `json:",omitzero"` // operations in a row that came to nothing
+	Stuck     bool                    `json:",omitzero"` // only a person may try again
 
-	Ordered order.Order // the newest order
-	Taken   uint64      // the newest revision that its agent has on disk
-	Applied uint64      // the newest revision that it was started with, or of which its agent has said what came of it
-	Running *order.Spec // what it runs with, as far as that is known
-	Unfit   string      // why the newest order was not carried out: it runs as before
-	Undone  bool        // the newest order was not carried out
+	Ordered order.Order `json:",omitzero"` // the newest order
+	Taken   uint64      `json:",omitzero"` // the newest revision that its agent has on disk
+	Applied uint64      `json:",omitzero"` // the newest revision that it was started with, or of which its agent has said what came of it
+	Running *order.Spec `json:",omitzero"` // what it runs with, as far as that is known
+	Unfit   string      `json:",omitzero"` // why the newest order was not carried out: it runs as before
+	Undone  bool        `json:",omitzero"` // the newest order was not carried out
 
-	Awaits []string // what of it a changed draft has it take at its next start only
+	Awaits []string `json:",omitzero"` // what of it a changed draft has it take at its next start only
 
-	Was     *order.Spec   // what it ran with before the newest order
-	Specs   []OrderedSpec // what was ordered since, and at, its start
-	Refused string        // why the agent did not take the newest order
+	Was     *order.Spec   `json:",omitzero"` // what it ran with before the newest order
+	Specs   []OrderedSpec `json:",omitzero"` // what was ordered since, and at, its start
+	Refused string        `json:",omitzero"` // why the agent did not take the newest order
 
-	Keeps bool  // its data shall outlive it
-	Kept  bool  // it is gone, or about to return, and its data is still on the node
-	Bytes int64 // how much that is
+	Keeps bool  `json:",omitzero"` // its data shall outlive it
+	Kept  bool  `json:",omitzero"` // it is gone, or about to return, and its data is still on the node
+	Bytes int64 `json:",omitzero"` // how much that is
 
-	Incarnation int // counts processes
-	PID         int
-	StartedAt   time.Time
-	ReadyAt     time.Time
-	Attempt     int // failures in a row
-	RetryAt     time.Time
-	LastExit    *ExitNote
-	ProbeError  string
+	Incarnation int       `json:",omitzero"` // counts processes
+	PID         int       `json:",omitzero"`
+	StartedAt   time.Time `json:",omitzero"`
+	ReadyAt     time.Time `json:",omitzero"`
+	Attempt     int       `json:",omitzero"` // failures in a row
+	RetryAt     time.Time `json:",omitzero"`
+	LastExit    *ExitNote `json:",omitzero"`
+	ProbeError  string    `json:",omitzero"`
 }
 
 // ExitNote keeps how a member last ended without having been asked to.
 type ExitNote struct {
-	At    time.Time
-	Text  string
-	Lines []string
+	At    time.Time `json:",omitzero"`
+	Text  string    `json:",omitzero"`
+	Lines []string  `json:",omitzero"`
 }
 
 // OrderedSpec is a spec with the revision of its order.
 type OrderedSpec struct {
-	Revision uint64
-	Spec     *order.Spec
+	Revision uint64      `json:",omitzero"`
+	Spec     *order.Spec `json:",omitzero"`
 }
 
 // mostOrdered is how many specs are remembered of a member, its running one included.
@@ -340,9 +342,9 @@ func (s *State) ByRole() map[field.RoleName][]*Member {
 
 // PlanMemo remembers at which census the comparison of members and draft last found nothing to do. Losing it costs time only.
 type PlanMemo struct {
-	Census   int
-	Valid    bool
-	Unplaced bool
+	Census   int  `json:",omitzero"`
+	Valid    bool `json:",omitzero"`
+	Unplaced bool `json:",omitzero"`
 }
 
 // PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member

@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"errors"
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
 
 	"lanternfield/internal/core/field"
 )
@@ -18,10 +19,10 @@ func ready(n int) state.Event {
 	return state.Event{At: time.Unix(0, int64(n)).UTC(), Fact: state.MemberReady{Member: field.RoleName("crews").Member(n)}}
 }
 
-func read(t *testing.T, s *Store, after uint64) []Stored {
+func read(t *testing.T, s *Log, after uint64) []eventlog.Stored {
 	t.Helper()
-	var all []Stored
-	if err := s.Read(after, func(e Stored) error { all = append(all, e); return nil }); err != nil {
+	var all []eventlog.Stored
+	if err := s.Read(after, func(e eventlog.Stored) error { all = append(all, e); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	return all
@@ -34,7 +35,7 @@ func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, batch := range [][]state.Event{{ready(1), ready(2)}, nil, {ready(3)}} {
-		if err := s.Append(batch); err != nil {
+		if err := s.Append(s.Last(), batch); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -48,7 +49,7 @@ func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
 	if s.Last() != 3 {
 		t.Errorf("last is %d, want 3", s.Last())
 	}
-	if err := s.Append([]state.Event{ready(4)}); err != nil {
+	if err := s.Append(s.Last(), []state.Event{ready(4)}); err != nil {
 		t.Fatal(err)
 	}
 	all := read(t, s, 1)
@@ -65,13 +66,13 @@ func TestEventsComeBackInOrderWithTheirTimes(t *testing.T) {
 
 func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "events.db")
-	if _, err := OpenToRead(name); !errors.Is(err, ErrNone) {
+	if _, err := OpenToRead(name); !errors.Is(err, eventlog.ErrNone) {
 		t.Errorf("no log: got %v", err)
 	}
 	if err := os.WriteFile(name, nil, 0o600); err != nil { // a writer that has made the file and not yet the table
 		t.Fatal(err)
 	}
-	if _, err := OpenToRead(name); !errors.Is(err, ErrNone) {
+	if _, err := OpenToRead(name); !errors.Is(err, eventlog.ErrNone) {
 		t.Errorf("an empty file: got %v", err)
 	}
 	w, err := Open(name)
@@ -80,7 +81,7 @@ func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 	}
 	defer w.Close()
 	for n := 1; n <= 20; n++ {
-		if err := w.Append([]state.Event{ready(n)}); err != nil {
+		if err := w.Append(w.Last(), []state.Event{ready(n)}); err != nil {
 			t.Fatal(err)
 		}
 		r, err := OpenToRead(name)
@@ -90,7 +91,7 @@ func TestAReaderSeesWhatAWriterHasStored(t *testing.T) {
 		if got := len(read(t, r, 0)); got != n {
 			t.Errorf("a reader sees %d events, want %d", got, n)
 		}
-		if err := r.Append([]state.Event{ready(99)}); err == nil {
+		if err := r.Append(r.Last(), []state.Event{ready(99)}); err == nil {
 			t.Error("a reader could write")
 		}
 		r.Close()
@@ -105,13 +106,13 @@ func TestABatchIsWholeOrNotThere(t *testing.T) {
 	}
 	defer s.Close()
 	bad := state.Event{Fact: state.Accepted{Field: &field.Field{Nodes: []field.Node{{Size: field.Size{CPU: inf()}}}}}}
-	if err := s.Append([]state.Event{ready(1), bad}); err == nil {
+	if err := s.Append(s.Last(), []state.Event{ready(1), bad}); err == nil {
 		t.Fatal("an infinite number was encoded")
 	}
 	if got := read(t, s, 0); len(got) != 0 || s.Last() != 0 {
 		t.Errorf("half a batch is there: %v", got)
 	}
-	if err := s.Append([]state.Event{ready(1)}); err != nil || s.Last() != 1 {
+	if err := s.Append(s.Last(), []state.Event{ready(1)}); err != nil || s.Last() != 1 {
 		t.Errorf("after a failed batch: %v, last %d", err, s.Last())
 	}
 }
@@ -140,7 +141,7 @@ func TestDamagedAndForeignLogsAreToldApart(t *testing.T) {
 	if _, err := s.db.Exec(`INSERT INTO events VALUES (1, 1, 'member-sang', x'7b7d', ?)`, sumOf(0, 1, 1, "member-sang", []byte("{}"))); err != nil {
 		t.Fatal(err)
 	}
-	err = s.Read(0, func(Stored) error { return nil })
+	err = s.Read(0, func(eventlog.Stored) error { return nil })
 	want = `event 1 in ` + newer + ` cannot be read: an event of kind "member-sang" is unknown to this version: a newer version has written it; ` +
 		`put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile`
 	if err == nil || err.Error() != want {
@@ -167,7 +168,7 @@ func BenchmarkAppend(b *testing.B) {
 		batch[i] = ready(i)
 	}
 	for b.Loop() {
-		if err := s.Append(batch); err != nil {
+		if err := s.Append(s.Last(), batch); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -187,7 +188,7 @@ func TestAChangedEventIsNamed(t *testing.T) {
 			t.Fatal(err)
 		}
 		for term := uint64(1); term <= 3; term++ {
-			if err := s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: term, By: "test"}}}); err != nil {
+			if err := s.Append(s.Last(), []state.Event{{At: time.Now(), Fact: state.TermRaised{Term: term, By: "test"}}}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -201,8 +202,8 @@ func TestAChangedEventIsNamed(t *testing.T) {
 		if s, err = OpenToRead(name); err != nil {
 			t.Fatal(err)
 		}
-		var broken *Broken
-		err = s.Read(0, func(Stored) error { return nil })
+		var broken *eventlog.Broken
+		err = s.Read(0, func(eventlog.Stored) error { return nil })
 		s.Close()
 		if !errors.As(err, &broken) || broken.Seq != 2 || !strings.Contains(err.Error(), "event 2 in ") {
 			t.Errorf("%s: got %v", what, err)
@@ -214,7 +215,7 @@ func TestAChangedEventIsNamed(t *testing.T) {
 		if s, err = Open(name); err != nil {
 			t.Fatal(err)
 		}
-		if err := errors.Join(s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 9, By: "test"}}}), s.Read(0, func(Stored) error { return nil })); err != nil {
+		if err := errors.Join(s.Append(s.Last(), []state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 9, By: "test"}}}), s.Read(0, func(eventlog.Stored) error { return nil })); err != nil {
 			t.Errorf("%s, after it was cut: %v", what, err)
 		}
 		s.Close()
@@ -226,7 +227,7 @@ func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "events.db")
 	s, err := Open(name)
 	if err == nil {
-		err = s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 1, By: "test"}}})
+		err = s.Append(s.Last(), []state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 1, By: "test"}}})
 	}
 	if err == nil {
 		_, err = s.db.Exec(`ALTER TABLE events DROP COLUMN sum`)
@@ -238,7 +239,7 @@ func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
 	if s, err = OpenToRead(name); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Read(0, func(Stored) error { return nil }); err != nil {
+	if err := s.Read(0, func(eventlog.Stored) error { return nil }); err != nil {
 		t.Errorf("looked at as it was: %v", err)
 	}
 	s.Close()
@@ -246,10 +247,10 @@ func TestALogOfAnOlderVersionIsGivenChecksums(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.Append([]state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 2, By: "test"}}}); err != nil {
+	if err := s.Append(s.Last(), []state.Event{{At: time.Now(), Fact: state.TermRaised{Term: 2, By: "test"}}}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Read(0, func(Stored) error { return nil }); err != nil || !s.sums {
+	if err := s.Read(0, func(eventlog.Stored) error { return nil }); err != nil || !s.sums {
 		t.Errorf("with checksums: %v", err)
 	}
 }

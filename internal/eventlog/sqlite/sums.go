@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"crypto/sha256"
@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
 )
 
 // sumOf is the checksum of an event: over all that it is, and over the sum of the event before, so that one that is changed, lost or
@@ -24,7 +25,7 @@ func sumOf(before, seq, at int64, kind string, fact []byte) int64 {
 }
 
 // summed finds out whether the events have checksums; it gives them to a log of an older version where that is wanted.
-func (s *Store) summed(give bool) error {
+func (s *Log) summed(give bool) error {
 	var n int
 	if err := s.db.QueryRow(`SELECT count(*) FROM pragma_table_info('events') WHERE name = 'sum'`).Scan(&n); err != nil {
 		return err
@@ -70,25 +71,12 @@ func (s *Store) summed(give bool) error {
 	return nil
 }
 
-// Broken says that an event is not as it was written.
-type Broken struct {
-	Seq  uint64
-	name string
-	says string
-	at   time.Time
-}
-
-func (b *Broken) Error() string {
-	return fmt.Sprintf("event %d in %s (%s, %s) is not as it was written, so nothing from there on can be trusted. Put the file back from a copy; or go on with what comes before it: "+
-		"`lanternfield deploy` or `retire` with --take-over and the field's name. Members go on running meanwhile", b.Seq, b.name, b.at.Local().Format("2006-01-02 15:04:05"), b.says)
-}
-
-func (s *Store) broken(seq uint64, at int64, kind string, data []byte) error {
+func (s *Log) broken(seq uint64, at int64, kind string, data []byte) error {
 	says := "which cannot be read any more"
 	if fact, err := state.DecodeFact(kind, data); err == nil {
 		says = "now “" + fact.Sentence() + "”"
 	}
-	return &Broken{seq, s.name, says, time.Unix(0, at)}
+	return &eventlog.Broken{Seq: seq, Name: s.name, Says: says, At: time.Unix(0, at)}
 }
 
 // Cut takes a log back to what comes before an event, and keeps the whole as it was beside it, under the name that it gives.

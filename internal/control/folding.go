@@ -1,0 +1,183 @@
+package control
+
+import (
+	"encoding/json"
+	"errors"
+	"log/slog"
+
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/sqlite"
+)
+
+// wholeAtOnce is how many events are read at most, to find out whether they are as they were written, before a log is used. A longer one is
+// read through afterwards.
+const wholeAtOnce = 20000
+
+// folder opens the log and its checkpoints to read.
+func (f Folder) folder(progress func(done, of uint64)) (eventlog.Folder, func(), error) {
+	log, err := sqlite.OpenToRead(f.events())
+	if err != nil {
+		return eventlog.Folder{}, nil, err
+	}
+	fold := eventlog.Folder{Log: log, Progress: progress}
+	checkpoints, err := sqlite.OpenCheckpointsToRead(f.checkpoints())
+	if err == nil {
+		fold.Checkpoints = checkpoints
+	}
+	done := func() {
+		log.Close()
+		if checkpoints != nil {
+			checkpoints.Close()
+		}
+	}
+	if log.Last() <= wholeAtOnce && checkpoints != nil {
+		if err := log.Whole(); err != nil {
+			done()
+			return fold, nil, err
+		}
+	}
+	return fold, done, nil
+}
+
+// marks keeps checkpoints as the log goes on. Writing them holds nobody up.
+type marks struct {
+	log    *sqlite.Log
+	kept   *sqlite.Checkpoints // nil where none can be kept
+	marker *eventlog.Marker
+	due    bool
+	write  chan mark
+	done   chan struct{}
+}
+
+type mark struct {
+	checkpoint eventlog.Checkpoint
+	tide       []Sample
+}
+
+// tideExtra is the name under which the tide is kept beside the checkpoints.
+const tideExtra = "tide"
+
+// foldToWrite folds the log for who is going to write it: with the tide, keeping checkpoints on the way.
+func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, tide, *marks, error) {
+	m := &marks{log: log, write: make(chan mark, 1), done: make(chan struct{})}
+	kept, err := sqlite.OpenCheckpoints(f.checkpoints())
+	if err != nil {
+		slog.Warn("no checkpoints can be kept; opening a long log takes its time", "error", err)
+	} else {
+		m.kept = kept
+	}
+	go m.writing()
+	fold := eventlog.Folder{Log: log, Progress: f.Progress}
+	var t tide
+	if m.kept != nil {
+		if log.Last() <= wholeAtOnce {
+			if err := log.Whole(); err != nil {
+				return nil, t, m, err
+			}
+		}
+		if t.samples = m.tide(fold); t.samples != nil {
+			fold.Checkpoints = m.kept
+		}
+	}
+	begun := false
+	s, from, err := fold.Fold(func(s *state.State, e eventlog.Stored) {
+		if !begun {
+			m.marker, begun = eventlog.NewMarker(m.from(fold, e.Seq)), true
+		}
+		t.note(s, e.Event)
+		if m.note(e); m.due {
+			m.take(s, t)
+		}
+	})
+	if !begun {
+		m.marker = eventlog.NewMarker(from)
+	}
+	return s, t, m, err
+}
+
+// from is the checkpoint after which the folding began, given the first event that was folded.
+func (m *marks) from(fold eventlog.Folder, first uint64) eventlog.Checkpoint {
+	if fold.Checkpoints == nil {
+		return eventlog.Checkpoint{}
+	}
+	all, _ := fold.Checkpoints.List()
+	from := eventlog.Checkpoint{}
+	for _, c := range all {
+		if c.Seq < first {
+			from = c
+		}
+	}
+	return from
+}
+
+// tide gives the samples that were kept with the newest checkpoint; nil where there are none.
+func (m *marks) tide(fold eventlog.Folder) []Sample {
+	all, err := m.kept.List()
+	if err != nil || len(all) == 0 {
+		return nil
+	}
+	last := all[len(all)-1]
+	if sum, err := fold.Log.Sum(last.Seq); err != nil || sum != last.Sum {
+		return nil
+	}
+	data, err := m.kept.Extra(tideExtra, last.Seq, last.Sum)
+	samples := []Sample{}
+	if err != nil || json.Unmarshal(data, &samples) != nil {
+		return nil
+	}
+	return samples
+}
+
+// note takes in an event that was stored.
+func (m *marks) note(e eventlog.Stored) { m.due = m.marker.Note(e) || m.due }
+
+// take makes a checkpoint of a state, and has it written.
+func (m *marks) take(s *state.State, t tide) {
+	m.due = false
+	if m.kept == nil {
+		return
+	}
+	sum, err := m.log.Sum(m.marker.Last())
+	if err == nil {
+		var c eventlog.Checkpoint
+		if c, err = m.marker.Take(s, sum); err == nil {
+			m.write <- mark{c, t.samples}
+			return
+		}
+	}
+	slog.Warn("a checkpoint cannot be made", "error", err)
+}
+
+func (m *marks) writing() {
+	defer close(m.done)
+	for x := range m.write {
+		data, err := json.Marshal(x.tide)
+		if err == nil {
+			err = errors.Join(m.kept.Put(x.checkpoint), m.kept.PutExtra(tideExtra, x.checkpoint.Seq, x.checkpoint.Sum, data))
+		}
+		if err != nil {
+			slog.Warn("a checkpoint cannot be kept", "error", err)
+		}
+	}
+}
+
+// fewMarked is how many events since the newest checkpoint are not worth another one as the log is closed.
+const fewMarked = 64
+
+// close keeps a last checkpoint.
+func (m *marks) close(s *state.State, t tide) {
+	if m.marker.Since() > fewMarked {
+		m.take(s, t)
+	}
+	m.drop()
+}
+
+// drop ends without one.
+func (m *marks) drop() {
+	close(m.write)
+	<-m.done
+	if m.kept != nil {
+		m.kept.Close()
+	}
+}
