@@ -24,7 +24,7 @@ test: build lint
 	@scripts/need.sh $(TEST_NEEDS)
 	$(GO) test -timeout 10m $$($(GO) list ./... | grep -v /e2e$$)
 	$(GO) test -timeout 15m ./e2e # alone: it measures real processes against real deadlines
-	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/store ./internal/core/... ./internal/demo/...
+	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/... ./internal/demo/...
 
 soak: build
 	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss' ./e2e

@@ -28,7 +28,7 @@ var (
 	binary = flag.String("binary", "bin/lanternfield", "the program under test")
 	pairs  = flag.Int("pairs", 15, "how many interleaved pairs of deploys")
 	rounds = flag.Int("rounds", 20, "how many crashes of each kind")
-	only   = flag.String("only", "", "deploy, scale, crash, retire, rest, door, syncs, memory, screen or define")
+	only   = flag.String("only", "", "deploy, scale, crash, retire, rest, door, syncs, memory, screen, history or define")
 )
 
 func main() {
@@ -51,7 +51,7 @@ func all(dir string) error {
 	for _, part := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"deploy", deploys}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"define", define}} {
+	}{{"deploy", deploys}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"history", history}, {"define", define}} {
 		if *only != "" && *only != part.name {
 			continue
 		}

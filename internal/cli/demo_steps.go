@@ -249,7 +249,7 @@ func (t *tour) killAgent(ctx context.Context) (string, error) {
 			node = m.Node
 		}
 	}
-	entries, err := t.session.Journal(ctx, 0, 0)
+	entries, err := t.session.Journal(ctx, control.Range{Last: 1})
 	if err != nil {
 		return "", err
 	}
@@ -265,7 +265,7 @@ func (t *tour) killAgent(ctx context.Context) (string, error) {
 		names = append(names, string(m.Member))
 		said := fmt.Sprintf("%s was found running as process %d and adopted", m.Member, m.PID)
 		for adopted := false; !adopted; {
-			fresh, err := t.session.Journal(ctx, entries[len(entries)-1].Seq, 0)
+			fresh, err := t.session.Journal(ctx, control.Range{After: entries[len(entries)-1].Seq})
 			if err != nil {
 				return "", err
 			}

@@ -149,7 +149,7 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 	if err != nil || len(samples) == 0 || samples[len(samples)-1].Lit != 3 {
 		t.Errorf("tide: %+v, %v", samples, err)
 	}
-	entries, err := second.Journal(ctx, 0, 2)
+	entries, err := second.Journal(ctx, Range{Limit: 2})
 	if err != nil || len(entries) != 2 || entries[0].Kind != "term-raised" || entries[1].Seq != 2 {
 		t.Errorf("journal: %+v, %v", entries, err)
 	}
@@ -375,7 +375,7 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 		if more, err := s.Lines(ctx, map[field.MemberName]int64{"crews-1": lines["crews-1"].Next}); err != nil || len(more["crews-1"].Lines) != 0 {
 			t.Errorf("%T: nothing more was written, and it gives %+v, %v", s, more, err)
 		}
-		entries, err := s.Journal(ctx, 0, 0)
+		entries, err := s.Journal(ctx, Range{})
 		about := 0
 		for _, e := range entries {
 			if e.Member == "crews-1" && e.Kind == "member-ready" && e.Level == state.LevelInfo {

@@ -514,9 +514,9 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 	return c.submit(ctx, request{order: &o})
 }
 
-// Journal gives the events above a number.
-func (c *Controller) Journal(_ context.Context, after uint64, limit int) ([]Entry, error) {
-	return readJournal(c.folder, after, limit)
+// Journal gives a part of the journal.
+func (c *Controller) Journal(_ context.Context, r Range) ([]Entry, error) {
+	return LookJournal(c.folder, r)
 }
 
 // Tide gives how many lanterns were lit over time.

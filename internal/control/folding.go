@@ -181,3 +181,26 @@ func (m *marks) drop() {
 		m.kept.Close()
 	}
 }
+
+// Mark folds the log of a field that nobody holds, keeping checkpoints, so that whoever opens it next need not fold all of it.
+func Mark(f Folder) error {
+	lock, holder, err := f.take("mark")
+	if err != nil {
+		return err
+	}
+	if lock == nil {
+		return &HeldError{Field: fieldName(f), Holder: *holder}
+	}
+	defer lock.Close()
+	log, err := sqlite.Open(f.events())
+	if err != nil {
+		return err
+	}
+	s, t, m, err := f.foldToWrite(log)
+	if err == nil {
+		m.close(s, t)
+	} else {
+		m.drop()
+	}
+	return errors.Join(err, log.Close())
+}

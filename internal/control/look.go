@@ -102,11 +102,6 @@ func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field
 	return review.Preview(s, draft, member)
 }
 
-// LookJournal gives the journal, taking hold of nothing.
-func LookJournal(f Folder, after uint64, limit int) ([]Entry, error) {
-	return readJournal(f, after, limit)
-}
-
 // unknownTo finds nodes by their folders that a log does not know although something of them is there.
 func (f Folder) unknownTo(s *state.State) error {
 	if s == nil {

@@ -31,8 +31,8 @@ type Session interface {
 	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error)
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Order) error
-	// Journal gives the events above a number, oldest first, at most limit of them.
-	Journal(ctx context.Context, after uint64, limit int) ([]Entry, error)
+	// Journal gives a part of the journal, oldest first.
+	Journal(ctx context.Context, r Range) ([]Entry, error)
 	// Past gives the field as it was at that moment, as far as is known by now.
 	Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, error)
 	// Lines gives what members wrote: for each of them what came after the given place of its log, or, where that is
@@ -88,6 +88,15 @@ func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName
 		return engine.RestartMembers{Members: members}, nil
 	}
 	return nil, fmt.Errorf("there is no order %q", o.What)
+}
+
+// Range is a part of the journal. The zero one is all of it.
+type Range struct {
+	After  uint64    `json:"after,omitempty"`  // those above that number
+	Before uint64    `json:"before,omitempty"` // those below that number
+	Last   int       `json:"last,omitempty"`   // the newest so many of those
+	Since  time.Time `json:"since,omitzero"`   // those that happened from then on
+	Limit  int       `json:"limit,omitempty"`  // the oldest so many of those
 }
 
 // Entry is an event in words.

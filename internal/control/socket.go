@@ -13,17 +13,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
 	"lanternfield/internal/agentapi"
-	"lanternfield/internal/eventlog"
-	"lanternfield/internal/eventlog/sqlite"
 
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
@@ -95,10 +91,13 @@ func (c *Controller) listen() error {
 		samples, err := c.Tide(r.Context(), since)
 		answer(w, samples, err)
 	})
-	mux.HandleFunc("GET /v1/journal", func(w http.ResponseWriter, r *http.Request) {
-		after, _ := strconv.ParseUint(r.FormValue("after"), 10, 64)
-		limit, _ := strconv.Atoi(r.FormValue("limit"))
-		entries, err := c.Journal(r.Context(), after, limit)
+	mux.HandleFunc("POST /v1/journal", func(w http.ResponseWriter, r *http.Request) {
+		var part Range
+		if err := json.NewDecoder(r.Body).Decode(&part); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		entries, err := c.Journal(r.Context(), part)
 		answer(w, entries, err)
 	})
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
@@ -249,35 +248,12 @@ func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (m
 	return lines, r.call(ctx, http.MethodPost, "/v1/lines", after, &lines)
 }
 
-func (r *remote) Journal(ctx context.Context, after uint64, limit int) ([]Entry, error) {
+func (r *remote) Journal(ctx context.Context, part Range) ([]Entry, error) {
 	var entries []Entry
-	return entries, r.call(ctx, http.MethodGet, fmt.Sprintf("/v1/journal?after=%d&limit=%d", after, limit), nil, &entries)
+	return entries, r.call(ctx, http.MethodPost, "/v1/journal", part, &entries)
 }
 
 func (r *remote) Close() error {
 	r.http.CloseIdleConnections()
 	return nil
-}
-
-// readJournal reads the log with a handle of its own, so that reading a long one never holds up the owner.
-func readJournal(f Folder, after uint64, limit int) ([]Entry, error) {
-	log, err := sqlite.OpenToRead(f.events())
-	if err != nil {
-		return nil, err
-	}
-	defer log.Close()
-	var entries []Entry
-	err = log.Read(after, func(e eventlog.Stored) error {
-		if limit > 0 && len(entries) == limit {
-			return io.EOF
-		}
-		about := state.SubjectOf(e.Fact)
-		entries = append(entries, Entry{Seq: e.Seq, At: e.At, Kind: state.KindOf(e.Fact), Text: e.Fact.Sentence(),
-			Level: state.LevelOf(e.Fact), Member: about.Member, Role: about.Role, Node: about.Node})
-		return nil
-	})
-	if errors.Is(err, io.EOF) {
-		err = nil
-	}
-	return entries, err
 }

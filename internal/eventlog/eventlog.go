@@ -27,6 +27,8 @@ type Reader interface {
 	Read(after uint64, each func(Stored) error) error
 	// Between gives those above one number up to another, as Read does.
 	Between(after, upTo uint64, each func(Stored) error) error
+	// Back gives the number after which the n newest events come that are below a number; 0 where there are no more than that.
+	Back(below, n uint64) (after uint64, err error)
 	// Sum is the checksum of the log up to that event: over it, and over all before.
 	Sum(seq uint64) (int64, error)
 	Close() error

@@ -33,7 +33,7 @@ type Checkpoints interface {
 }
 
 // Every is how many events there are between two checkpoints, at least.
-const Every = 4096
+const Every = 2048
 
 // Folder folds a log with the help of its checkpoints, which may be nil.
 type Folder struct {
@@ -99,6 +99,17 @@ func (f Folder) At(at time.Time) (*state.State, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// Before gives a number of an event up to which all had happened before a moment.
+func (f Folder) Before(at time.Time) uint64 {
+	seq := uint64(0)
+	for _, c := range f.list() {
+		if c.Newest.Before(at) {
+			seq = c.Seq
+		}
+	}
+	return seq
 }
 
 // TooOld says that the detail of a moment was condensed.

@@ -57,7 +57,10 @@ func (a *app) readBook() tea.Cmd {
 		return nil
 	}
 	a.reading = true
-	seq := a.book.Seq
+	part := control.Range{After: a.book.Seq, Limit: mostEvents}
+	if a.book.Seq == 0 { // a journal is long: its end comes first, and what is before it when somebody goes there
+		part = control.Range{Last: mostEvents}
+	}
 	after := map[field.MemberName]int64{}
 	for _, m := range a.snap.Members {
 		if len(after) == mostMembers {
@@ -71,7 +74,7 @@ func (a *app) readBook() tea.Cmd {
 	}
 	return func() tea.Msg {
 		var msg bookMsg
-		if msg.entries, msg.err = session.Journal(ctx, seq, mostEvents); msg.err == nil {
+		if msg.entries, msg.err = session.Journal(ctx, part); msg.err == nil {
 			msg.logs, msg.err = session.Lines(ctx, after)
 		}
 		return msg
@@ -85,6 +88,20 @@ func (a *app) takeBook(msg bookMsg) {
 	}
 	a.book.AddEvents(msg.entries, a.where)
 	a.book.AddLogs(msg.logs, a.where)
+}
+
+// readOlder reads what comes before all that is in the book, when somebody stands at its top.
+func (a *app) readOlder() tea.Cmd {
+	session, ctx, first := a.session, a.ctx, a.book.First
+	if session == nil || a.reading || first <= 1 || a.book.Full() {
+		return nil
+	}
+	a.reading = true
+	return func() tea.Msg {
+		var msg bookMsg
+		msg.entries, msg.err = session.Journal(ctx, control.Range{Before: first, Last: mostEvents})
+		return msg
+	}
 }
 
 // where fills in what the subject of a line belongs to.
@@ -156,6 +173,9 @@ func (a *app) standOn(by int) tea.Cmd {
 	if a.journal.Move(by) {
 		a.toNow()
 		return nil
+	}
+	if a.journal.AtTop() {
+		return tea.Batch(a.goTo(a.journal.At()), a.readOlder())
 	}
 	return a.goTo(a.journal.At())
 }

@@ -35,7 +35,8 @@ func (s replayed) Past(_ context.Context, at time.Time) (*snapshot.Snapshot, err
 	return snapshot.Of(state.Rewind(s.r.world.Log, at), at), nil
 }
 
-func (s replayed) Journal(_ context.Context, after uint64, _ int) ([]control.Entry, error) {
+func (s replayed) Journal(_ context.Context, r control.Range) ([]control.Entry, error) {
+	after := r.After
 	var entries []control.Entry
 	for i, e := range s.r.world.Log[min(int(after), len(s.r.world.Log)):] {
 		about := state.SubjectOf(e.Fact)

@@ -84,6 +84,12 @@ func (l *Log) Between(after, upTo uint64, each func(eventlog.Stored) error) erro
 	return nil
 }
 
+// Back gives the number after which the n newest events below a number come.
+func (l *Log) Back(below, n uint64) (uint64, error) {
+	end := min(below, l.Last()+1)
+	return end - 1 - min(n, end-1), nil
+}
+
 // Sum is the checksum of the log up to that event.
 func (l *Log) Sum(seq uint64) (int64, error) {
 	l.mu.Lock()

@@ -307,6 +307,18 @@ func (s *Log) Between(after, upTo uint64, each func(eventlog.Stored) error) erro
 	return nil
 }
 
+// Back gives the number after which the n newest events below a number come.
+func (s *Log) Back(below, n uint64) (after uint64, err error) {
+	err = s.lookup.QueryRow(`SELECT seq FROM events WHERE seq < ? ORDER BY seq DESC LIMIT 1 OFFSET ?`, int64(min(below, math.MaxInt64)), int64(min(n, math.MaxInt64))).Scan(&after)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, s.plain("read", err)
+	}
+	return after, nil
+}
+
 // Sum is the checksum of the log up to that event, by which the next one is checked; 0 for one before the first.
 func (s *Log) Sum(seq uint64) (int64, error) {
 	if !s.sums || seq == 0 {
@@ -316,7 +328,7 @@ func (s *Log) Sum(seq uint64) (int64, error) {
 	var sum int64
 	var kind string
 	var fact []byte
-	err := s.db.QueryRow(`SELECT seq, sum, kind, CASE kind WHEN 'condensed' THEN fact END FROM events WHERE seq <= ? ORDER BY seq DESC LIMIT 1`, int64(seq)).Scan(&at, &sum, &kind, &fact)
+	err := s.lookup.QueryRow(`SELECT seq, sum, kind, CASE kind WHEN 'condensed' THEN fact END FROM events WHERE seq <= ? ORDER BY seq DESC LIMIT 1`, int64(seq)).Scan(&at, &sum, &kind, &fact)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return 0, nil

@@ -2,6 +2,7 @@
 package journal
 
 import (
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -37,6 +38,7 @@ const mostLines = 20_000
 type Book struct {
 	Lines []Line
 	Seq   uint64                     // the newest event that is in it
+	First uint64                     // the oldest event that is in it, or was
 	Read  map[field.MemberName]int64 // how far each member's log has been read
 	Gone  int                        // lines that there was no room for
 	grown int                        // rises with every change
@@ -51,11 +53,15 @@ var quiet = map[string]bool{"heard": true, "order-taken": true}
 // AddEvents takes events in; where knows what members and nodes belong to.
 func (b *Book) AddEvents(entries []control.Entry, where func(*Line)) {
 	var lines []Line
+	first := uint64(math.MaxUint64)
 	for _, e := range entries {
-		if e.Seq <= b.Seq {
+		if e.Seq <= b.Seq && (b.First == 0 || e.Seq >= b.First) {
 			continue
 		}
-		b.Seq = e.Seq
+		b.Seq = max(b.Seq, e.Seq)
+		if b.First == 0 || e.Seq < b.First {
+			first = min(first, e.Seq)
+		}
 		if quiet[e.Kind] {
 			continue
 		}
@@ -67,8 +73,14 @@ func (b *Book) AddEvents(entries []control.Entry, where func(*Line)) {
 		where(&l)
 		lines = append(lines, l)
 	}
+	if first < math.MaxUint64 {
+		b.First = first
+	}
 	b.add(lines)
 }
+
+// Full tells whether there is no room for older lines.
+func (b *Book) Full() bool { return len(b.Lines) >= mostLines }
 
 // phases are the kinds of event that a lantern shows, as the lantern that it becomes.
 var phases = map[string]state.Phase{"member-planned": state.Planned, "member-started": state.Starting, "member-ready": state.Ready,

@@ -79,6 +79,9 @@ func (v *View) Move(by int) (last bool) {
 	return v.Follow
 }
 
+// AtTop tells whether it stands on the first line.
+func (v *View) AtTop() bool { return v.cursor == 0 }
+
 // Page is how many lines are shown.
 func (v *View) Page() int { return max(1, v.page-1) }
 
