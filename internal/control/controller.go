@@ -165,6 +165,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	c.publish()
 	c.dispatch(ctx)
 	go c.own(ctx)
+	c.drivers.Go(func() { c.condensing(ctx) })
 	return c, nil
 }
 

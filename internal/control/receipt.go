@@ -55,6 +55,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	s := state.NewState()
 	pids := map[field.MemberName][]int{}
 	accounts := map[field.NodeName]state.NodeAccounted{}
+	begin, _ := log.Begin()
 	err = log.Read(0, func(e eventlog.Stored) error {
 		if _, again := e.Fact.(state.Accepted); again && s.Retired {
 			clear(pids)
@@ -76,7 +77,9 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 				delete(accounts, name)
 			}
 		}
-		state.Apply(s, e.Event)
+		if e.Seq > begin { // what is before it is folded in the event that stands for it
+			state.Apply(s, e.Event)
+		}
 		return nil
 	})
 	if err != nil {

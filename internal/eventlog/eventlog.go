@@ -27,6 +27,9 @@ type Reader interface {
 	Read(after uint64, each func(Stored) error) error
 	// Between gives those above one number up to another, as Read does.
 	Between(after, upTo uint64, each func(Stored) error) error
+	// Begin gives the number after which folding begins: 0, or that before the event that stands for what was condensed, with the newest
+	// time of that.
+	Begin() (after uint64, until time.Time)
 	// Back gives the number after which the n newest events come that are below a number; 0 where there are no more than that.
 	Back(below, n uint64) (after uint64, err error)
 	// Sum is the checksum of the log up to that event: over it, and over all before.

@@ -65,16 +65,13 @@ func (f Folder) Fold(each func(*state.State, Stored)) (*state.State, Checkpoint,
 // At gives the state as it was at a moment: all events folded, in the order in which they were stored, that had happened by then. Reports
 // of agents may be stored late; they count from when they happened.
 func (f Folder) At(at time.Time) (*state.State, error) {
-	s, from := f.start(func(c Checkpoint) bool { return !c.Newest.After(at) })
-	if s.Condensed.After(at) {
-		return nil, &TooOld{At: at, From: s.Condensed}
+	if _, until := f.Log.Begin(); until.After(at) {
+		return nil, &TooOld{At: at, From: until}
 	}
+	s, from := f.start(func(c Checkpoint) bool { return !c.Newest.After(at) })
 	after := from.Seq
 	fold := func(upTo uint64) error {
 		err := f.Log.Between(after, upTo, func(e Stored) error {
-			if c, is := e.Fact.(state.Condensed); is && e.At.After(at) {
-				return &TooOld{At: at, From: c.Until}
-			}
 			if !e.At.After(at) && s.Knows(e.Fact) {
 				state.Apply(s, e.Event)
 			}
@@ -141,7 +138,8 @@ func (f Folder) start(wanted func(Checkpoint) bool) (*state.State, Checkpoint) {
 		}
 		slog.Warn("a checkpoint cannot be used", "seq", c.Seq, "error", err)
 	}
-	return state.NewState(), Checkpoint{}
+	after, _ := f.Log.Begin()
+	return state.NewState(), Checkpoint{Seq: after}
 }
 
 // list gives the checkpoints of this version that end within the log.

@@ -438,7 +438,7 @@ func (f *File) ended(text string) string {
 }
 
 // rootOrder is where keys of the file stand that are added to it: before the first of those that it has.
-var rootOrder = []string{"format", "pattern", "field", "about", "networks", "load", "settings", "variables", "ground", "zones", "nodes", "roles", "accepted", "place"}
+var rootOrder = []string{"format", "pattern", "field", "about", "networks", "load", "settings", "variables", "ground", "zones", "nodes", "roles", "history", "accepted", "place"}
 
 // addKey adds a key that is missing, with those missing between it and its parent.
 func (f *File) addKey(parent *node, missing []string, value string) ([]byte, error) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Field is a whole declaration. Nodes and Roles keep the order of the file; ranges of nodes have been expanded and kits
@@ -25,11 +26,25 @@ type Field struct {
 	Settings map[string]Text   `json:"settings,omitempty"` // for every role that has a setting of that name
 	InZone   map[ZoneName]Zone `json:"zones,omitempty"`    // what is said of zones
 	Accepted []Accept          `json:"accepted,omitempty"`
+	History  History           `json:"history,omitzero"`
 
 	// Extras are the nodes of sets that are made when members want them. Those that are wanted stand in Nodes too, after
 	// all others; see plan.Grow.
 	Extras []Node `json:"extras,omitempty"`
 }
+
+// History says how much of what happened is kept in detail. Older detail is condensed: what was deployed, who came and went, who votes and
+// what was taken down stay.
+type History struct {
+	Detail Duration `json:"detail,omitempty"` // how long; 90 days where nothing is said
+	Events int      `json:"events,omitempty"` // how many events at most; a million where nothing is said
+}
+
+// What is kept in detail where a field says nothing.
+const (
+	HistoryDetail = 90 * 24 * time.Hour
+	HistoryEvents = 1_000_000
+)
 
 // Ground says where the nodes come from.
 type Ground struct {

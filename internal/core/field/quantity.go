@@ -58,10 +58,21 @@ func (d Duration) MarshalJSON() ([]byte, error) { return json.Marshal(time.Durat
 // UnmarshalJSON reads a text such as "10s".
 func (d *Duration) UnmarshalJSON(data []byte) error {
 	text := strings.Trim(string(data), `"`)
-	value, err := time.ParseDuration(text)
-	if err != nil || value < 0 {
-		return fmt.Errorf("%q is not a length of time; write it like 500ms, 10s or 1m30s", text)
+	rest, days := text, 0.0
+	if before, after, any := strings.Cut(text, "d"); any {
+		n, err := strconv.ParseFloat(before, 64)
+		if err != nil || n < 0 || n > 100_000 {
+			return fmt.Errorf("%q is not a length of time; write it like 500ms, 10s, 1m30s or 90d", text)
+		}
+		if rest, days = after, n; rest == "" {
+			rest = "0s"
+		}
 	}
+	value, err := time.ParseDuration(rest)
+	if err != nil || value < 0 {
+		return fmt.Errorf("%q is not a length of time; write it like 500ms, 10s, 1m30s or 90d", text)
+	}
+	value += time.Duration(days * float64(24*time.Hour))
 	*d = Duration(value)
 	return nil
 }

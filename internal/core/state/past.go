@@ -24,7 +24,11 @@ func SubjectOf(f Fact) Subject {
 func find(v reflect.Value, s *Subject, depth int) {
 	for i := range v.NumField() {
 		name := v.Type().Field(i).Name
+		if !v.Type().Field(i).IsExported() {
+			continue
+		}
 		switch x := v.Field(i).Interface().(type) {
+		case time.Time:
 		case field.MemberName:
 			if s.Member == "" && (name == "Member" || name == "Name") {
 				s.Member = x
@@ -97,7 +101,7 @@ func Rewind(events []Event, at time.Time) *State {
 func (s *State) Knows(f Fact) bool {
 	var members []field.MemberName
 	switch f := f.(type) {
-	case MemberPlanned, Accepted:
+	case MemberPlanned, Accepted, Condensed:
 		return true
 	case RoleFounded:
 		members = f.Founders

@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"slices"
 	"sync"
+	"time"
 
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -83,6 +84,9 @@ func (l *Log) Between(after, upTo uint64, each func(eventlog.Stored) error) erro
 	}
 	return nil
 }
+
+// Begin is always the beginning: nothing is condensed here.
+func (l *Log) Begin() (uint64, time.Time) { return 0, time.Time{} }
 
 // Back gives the number after which the n newest events below a number come.
 func (l *Log) Back(below, n uint64) (uint64, error) {

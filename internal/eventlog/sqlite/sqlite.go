@@ -55,7 +55,11 @@ const schema = `CREATE TABLE IF NOT EXISTS events (
 CREATE TABLE IF NOT EXISTS specs (
 	hash TEXT PRIMARY KEY,
 	spec BLOB NOT NULL     -- JSON, see order.Spec
-) STRICT, WITHOUT ROWID`
+) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS begin (
+	seq   INTEGER NOT NULL, -- of the event that stands for what was condensed
+	until INTEGER NOT NULL
+) STRICT`
 
 // Open opens the log of that name for writing, making it when there is none.
 func Open(name string) (*Log, error) {
@@ -203,13 +207,8 @@ func (s *Log) keepSpec(tx *sql.Tx, spec *order.Spec) (*order.Spec, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.known(hash) == nil {
-		if _, err := tx.Exec(`INSERT OR IGNORE INTO specs (hash, spec) VALUES (?, ?)`, hash, data); err != nil {
-			return nil, err
-		}
-		// It is remembered only when it is read back: this batch may fail yet.
-	}
-	return &order.Spec{Ref: hash}, nil
+	_, err = tx.Exec(`INSERT OR IGNORE INTO specs (hash, spec) VALUES (?, ?)`, hash, data)
+	return &order.Spec{Ref: hash}, err
 }
 
 // mostSpecs is how many specs are remembered; when there are more, all are forgotten.
@@ -305,6 +304,15 @@ func (s *Log) Between(after, upTo uint64, each func(eventlog.Stored) error) erro
 		return s.plain("read", err)
 	}
 	return nil
+}
+
+// Begin gives the number after which folding begins.
+func (s *Log) Begin() (after uint64, until time.Time) {
+	var seq, newest int64
+	if err := s.lookup.QueryRow(`SELECT seq, until FROM begin`).Scan(&seq, &newest); err != nil || seq == 0 {
+		return 0, time.Time{} // nothing was condensed, or by no version that could have
+	}
+	return uint64(seq) - 1, time.Unix(0, newest).UTC()
 }
 
 // Back gives the number after which the n newest events below a number come.
