@@ -186,7 +186,7 @@ func crashes(dir string) error {
 	ctx := context.Background()
 	folder := control.FolderOf(dir, "bench")
 	folder.Binary = *binary
-	session, err := control.Open(ctx, folder, "bench")
+	session, err := control.Hold(ctx, folder, "bench")
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
+	"lanternfield/internal/keeper"
 
 	"github.com/spf13/cobra"
 
@@ -45,16 +46,28 @@ func (a *app) takeOverFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&a.takeOver, "take-over", "", "go on with a log that lacks what the nodes were told: the field's name")
 }
 
+// attach gives a session through the keeper of a field, starting one where there is none.
+func (a *app) attach(ctx context.Context, cmd *cobra.Command, folder control.Folder) (control.Session, error) {
+	session, err := keeper.Attach(ctx, folder, who(cmd))
+	a.progressEnds()
+	return session, err
+}
+
 // openToAct opens a field; also one with a broken log, where a person takes it over by its name.
 func (a *app) openToAct(ctx context.Context, cmd *cobra.Command, folder control.Folder) (control.Session, error) {
-	if a.takeOver != filepath.Base(folder.Dir) {
-		return control.Open(ctx, folder, by(cmd))
+	session, err := a.attach(ctx, cmd, folder)
+	var broken *eventlog.Broken
+	if !errors.As(err, &broken) || a.takeOver != folder.Name() {
+		return session, err
 	}
-	session, kept, err := control.OpenAnyway(ctx, folder, by(cmd))
-	if err == nil && kept != "" && !a.json {
+	kept, err := control.Cut(folder, broken)
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
 		fmt.Fprintf(a.out, "The log was broken; the whole of it is kept in %s.\n", kept)
 	}
-	return session, err
+	return a.attach(ctx, cmd, folder)
 }
 
 // takesOver goes on with the log that is here, where a person has said so.
@@ -337,7 +350,7 @@ func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder contr
 	if err != nil || snap.State == snapshot.Draft || snap.State == snapshot.Retired {
 		return nil, nil, fmt.Errorf("%s is not deployed, so there is nothing to %s", filepath.Base(folder.Dir), verb)
 	}
-	session, err := control.Open(ctx, folder, by(cmd))
+	session, err := a.attach(ctx, cmd, folder)
 	return session, snap, err
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/keeper"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
@@ -51,7 +52,7 @@ func (t *tour) review(ctx context.Context) (string, error) {
 
 func (t *tour) deployAll(ctx context.Context) (string, error) {
 	var err error
-	if t.session, err = control.Open(ctx, t.folder, "lanternfield demo --run"); err != nil {
+	if t.session, err = keeper.Attach(ctx, t.folder, "lanternfield demo --run"); err != nil {
 		return "", err
 	}
 	snap, err := t.deployFile(ctx)

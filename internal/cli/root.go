@@ -43,15 +43,18 @@ type app struct {
 	out, err io.Writer
 	fit      *plain.Writer // what out writes through
 	screen   *os.File      // where that ends, where it is a file
-	in       *os.File
-	state    string
-	name     string // of the field, instead of a file
-	env      string // whose choices the file's variables take
-	json     bool
-	yes      bool
-	takeOver string // the field whose log is gone on with although it lacks something
-	logLevel string
-	screens  Screens
+	// errScreen is where errors end, where that is a file.
+	errScreen *os.File
+	showing   bool // progress stands on it
+	in        *os.File
+	state     string
+	name      string // of the field, instead of a file
+	env       string // whose choices the file's variables take
+	json      bool
+	yes       bool
+	takeOver  string // the field whose log is gone on with although it lacks something
+	logLevel  string
+	screens   Screens
 }
 
 var errNoFile = errors.New("no field file is named, and this folder has none; name one: NAME.field.yaml, or make one with `lanternfield new`")
@@ -64,7 +67,16 @@ func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, s
 	if file, ok := out.(*os.File); ok {
 		a.screen = file
 	}
+	if file, ok := errs.(*os.File); ok {
+		a.errScreen = file
+	}
 	errs = a.err
+	control.Release.Version, _ = release()
+	if name, err := os.Executable(); err == nil {
+		if info, err := os.Stat(name); err == nil {
+			control.Release.Built = info.ModTime().UTC()
+		}
+	}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(a.out)
@@ -79,7 +91,7 @@ func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, s
 		fmt.Fprintln(errs, "Interrupted. What was deployed has been taken down again.")
 		return exitInterrupted
 	case ctx.Err() != nil:
-		fmt.Fprintln(errs, "Interrupted. What was ordered stays ordered and members go on running; deploy or open goes on from there.")
+		fmt.Fprintln(errs, "Interrupted. What was ordered stays ordered and is carried on without this command; `lanternfield status` tells how far it is, `lanternfield pause` holds it.")
 		return exitInterrupted
 	}
 	a.fail(err)
@@ -145,7 +157,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.retireCommand(), a.journalCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.schemaCommand(), a.versionCommand())
+		a.pauseCommand(), a.resumeCommand(), a.retireCommand(), a.journalCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 
@@ -220,7 +232,9 @@ func (a *app) folderOf(name string) (control.Folder, error) {
 		return control.Folder{}, fmt.Errorf("%q cannot be a field's name; %s", name, field.NameRule)
 	}
 	root, err := control.Root(a.state)
-	return control.FolderOf(root, name), err
+	folder := control.FolderOf(root, name)
+	folder.Progress = a.progress
+	return folder, err
 }
 
 // load reads the field file that the arguments mean.
@@ -251,15 +265,43 @@ func (a *app) noRest(rest []string) error {
 // by says who acts, for the journal.
 func by(cmd *cobra.Command) string { return "lanternfield " + cmd.Name() }
 
+// who says who is attached to a keeper.
+func who(cmd *cobra.Command) string { return fmt.Sprintf("%s, process %d", by(cmd), os.Getpid()) }
+
+// progress shows how far the reading of a long log has come, where somebody sees it.
+func (a *app) progress(done, of uint64) {
+	if of < longLog || a.errScreen == nil || !isTerminal(a.errScreen) {
+		return
+	}
+	a.showing = true
+	fmt.Fprintf(a.errScreen, "\rreading the log for the first time: %d %% of %d events", done*100/of, of)
+}
+
+// longLog is how many events take long enough to read for that to be said.
+const longLog = 50_000
+
+func (a *app) progressEnds() {
+	if a.showing {
+		a.showing = false
+		fmt.Fprint(a.errScreen, "\r\x1b[K")
+	}
+}
+
+// release is what this program is.
+func release() (version, goVersion string) {
+	version = "development"
+	if info, ok := debug.ReadBuildInfo(); ok {
+		goVersion = info.GoVersion
+		if v := info.Main.Version; v != "" && v != "(devel)" {
+			version = v
+		}
+	}
+	return version, goVersion
+}
+
 func (a *app) versionCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		version, goVersion := "development", ""
-		if info, ok := debug.ReadBuildInfo(); ok {
-			goVersion = info.GoVersion
-			if v := info.Main.Version; v != "" && v != "(devel)" {
-				version = v
-			}
-		}
+		version, goVersion := release()
 		if a.json {
 			a.printJSON(map[string]any{"version": version, "go": goVersion, "format": 1})
 			return nil

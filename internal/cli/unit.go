@@ -55,6 +55,43 @@ WantedBy=multi-user.target
 	return nil
 }
 
+// printServeUnit prints a systemd unit that keeps a field.
+func (a *app) printServeUnit(name string) error {
+	root, err := control.Root(a.state)
+	if err != nil {
+		return err
+	}
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	who := "root"
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	fmt.Fprintf(a.out, `# Keeps %[1]s. Save it as /etc/systemd/system/lanternfield-%[1]s.service, then:
+#   systemctl daemon-reload && systemctl enable --now lanternfield-%[1]s
+[Unit]
+Description=Lantern Field: keeps %[1]s
+After=network-online.target local-fs.target
+Wants=network-online.target
+RequiresMountsFor=%[2]s
+
+[Service]
+User=%[3]s
+ExecStart=%[4]s serve --field %[1]s --state %[2]s
+Restart=on-failure
+RestartSec=1s
+# Agents and members go on when this unit is stopped; they are ended by stop and retire alone.
+KillMode=process
+Delegate=yes
+
+[Install]
+WantedBy=multi-user.target
+`, name, quotedForUnit(root), who, quotedForUnit(binary))
+	return nil
+}
+
 // quotedForUnit writes a path as a unit file takes it.
 func quotedForUnit(path string) string {
 	path = strings.ReplaceAll(path, "%", "%%")

@@ -390,3 +390,18 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 		}
 	}
 }
+
+// Open holds a field in this process, or gives a session through who holds it: the tests' controllers are in their own process, so that the
+// race detector sees both sides.
+func Open(ctx context.Context, f Folder, command string) (Session, error) {
+	c, err := Hold(ctx, f, command)
+	var held *HeldError
+	if errors.As(err, &held) && held.Answers {
+		s, _, err := Attach(ctx, f, command)
+		return s, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
+}

@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -43,7 +43,6 @@ type Controller struct {
 	cancel  context.CancelFunc
 	done    chan struct{}
 	drivers sync.WaitGroup
-	server  *http.Server
 
 	mu       sync.Mutex // guards what follows; nothing that may block is done under it
 	state    *state.State
@@ -56,6 +55,11 @@ type Controller struct {
 	failed   error
 	driving  map[field.NodeName]*driver
 	lacking  map[field.NodeName]lacking // whose agents do not obey this log
+
+	door    door // who is attached
+	command string
+	since   time.Time
+	stays   atomic.Bool // also when all is settled
 }
 
 // request is an input with a place for the answer.
@@ -65,9 +69,9 @@ type request struct {
 	reply chan error
 }
 
-// Open takes the field's lock and becomes its controller, or, when another process holds it, gives a session through
-// that one. Command says for people what holds the field.
-func Open(ctx context.Context, f Folder, command string) (Session, error) {
+// Hold takes the field's lock and becomes its controller. Where another process holds it, it waits a moment, since that one may be ending; an
+// error of type *HeldError says that it is not. Command says for people what holds the field.
+func Hold(ctx context.Context, f Folder, command string) (*Controller, error) {
 	deadline := time.Now().Add(3 * time.Second)
 	for {
 		if err := f.make(); err != nil {
@@ -78,7 +82,7 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 			return nil, err
 		}
 		if lock != nil {
-			f.space(command)
+			f.keepSpace()
 			c, err := start(f, lock, command)
 			if err != nil {
 				lock.Close()
@@ -86,11 +90,8 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 			}
 			return c, nil
 		}
-		if r, err := dial(ctx, f); err == nil {
-			return r, nil
-		}
-		if time.Now().After(deadline) {
-			return nil, &HeldError{Field: fieldName(f), Holder: *holder}
+		if answers := f.answers(ctx); answers || time.Now().After(deadline) {
+			return nil, &HeldError{Field: fieldName(f), Holder: *holder, Answers: answers}
 		}
 		select { // the holder may just be starting or ending
 		case <-ctx.Done():
@@ -100,26 +101,18 @@ func Open(ctx context.Context, f Folder, command string) (Session, error) {
 	}
 }
 
-// OpenAnyway opens a field whose log is broken, on the word of a person who takes it over: what is broken, and all after it, is cut off.
-func OpenAnyway(ctx context.Context, f Folder, command string) (s Session, kept string, err error) {
-	s, err = Open(ctx, f, command)
-	var broken *eventlog.Broken
-	if !errors.As(err, &broken) {
-		return s, "", err
-	}
-	lock, holder, err := f.take(command)
+// Cut takes a broken log back to what comes before the event that is not as it was written, on the word of a person who takes the field over.
+// It gives the name under which the whole of it is kept.
+func Cut(f Folder, broken *eventlog.Broken) (kept string, err error) {
+	lock, holder, err := f.take("cut")
 	if err != nil {
-		return nil, "", err
+		return "", err
 	}
 	if lock == nil {
-		return nil, "", &HeldError{Field: fieldName(f), Holder: *holder}
+		return "", &HeldError{Field: fieldName(f), Holder: *holder}
 	}
 	kept, err = sqlite.Cut(f.events(), broken.Seq)
-	if err = errors.Join(err, lock.Close()); err != nil {
-		return nil, "", err
-	}
-	s, err = Open(ctx, f, command)
-	return s, kept, err
+	return kept, errors.Join(err, lock.Close())
 }
 
 func fieldName(f Folder) string { return filepath.Base(f.Dir) }
@@ -137,7 +130,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Controller{folder: f, lock: lock, log: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
+	c := &Controller{folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	s, tide, marks, err := f.foldToWrite(log)
@@ -300,7 +293,10 @@ func (c *Controller) publish() {
 	c.changed = make(chan struct{})
 }
 
-func (c *Controller) withMeasures(s *snapshot.Snapshot) { addMeasures(s, c.measures) }
+func (c *Controller) withMeasures(s *snapshot.Snapshot) {
+	addMeasures(s, c.measures)
+	c.withKeeper(s)
+}
 
 // addMeasures adds to a snapshot what agents measure now and then.
 func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Measure) {
@@ -495,6 +491,9 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 	if o.What == "take over" {
 		return c.takeOver(ctx, o)
 	}
+	if o.What == "retire" || o.What == "stop" {
+		c.folder.freeSpace()
+	}
 	if o.What == "deploy" || o.What == "retire" {
 		if err := c.heard(ctx); err != nil {
 			return err
@@ -515,6 +514,49 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 	return c.submit(ctx, request{order: &o})
 }
 
+// Settled tells whether nothing is left to do: no rollout goes on, nothing is on its way to an agent, no member is on its way to anything.
+func (c *Controller) Settled() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.state
+	switch {
+	case s.Retired || s.Field == nil:
+		return true
+	case s.Listening() > 0 || s.Retiring || s.Rollout.Active() && !s.Rollout.Held():
+		return false
+	}
+	for _, n := range s.Nodes {
+		if n.Releasing && !n.Released {
+			return false
+		}
+	}
+	for _, m := range s.Members {
+		switch {
+		case m.Phase == state.Gone || m.Phase == state.Planned && s.Rollout.Held():
+		case m.RestartDue && !s.Rollout.Held(), m.Ordered.Revision > m.Taken, m.Phase == state.Stopping, m.Phase == state.Placing, m.Phase == state.Starting, m.Phase == state.Draining:
+			return false
+		}
+	}
+	return len(engine.Commands(s)) == 0
+}
+
+// Gone tells whether there is nothing of the field in the world.
+func (c *Controller) Gone() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Retired || c.state.Field == nil
+}
+
+// Changed gives a channel that is closed at the next change of the field, and Done one that is closed when the controller has given it up.
+func (c *Controller) Changed() <-chan struct{} {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.changed
+}
+
+// Done gives a channel that is closed when the controller has given the field up.
+func (c *Controller) Done() <-chan struct{} { return c.done }
+
 // Journal gives a part of the journal.
 func (c *Controller) Journal(_ context.Context, r Range) ([]Entry, error) {
 	return LookJournal(c.folder, r)
@@ -533,7 +575,7 @@ func (c *Controller) Close() error {
 	<-c.done
 	c.drivers.Wait()
 	c.marks.close(c.loop.State(), c.tide)
-	err := errors.Join(c.server.Close(), c.log.Close())
+	err := errors.Join(c.shut(), c.log.Close())
 	c.folder.keepSpace()
 	return errors.Join(err, c.lock.Close())
 }

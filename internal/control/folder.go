@@ -202,12 +202,41 @@ func (f Folder) groundWith(key []byte) (ground.Ground, error) {
 			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
 		}
 	}
-	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, Keeper: filepath.Join(f.own(), "keeper.lock"), Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
+	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, LogsLock: filepath.Join(f.own(), "logs.lock"), Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
 	if f.Ground != nil {
 		return f.Ground(local), nil
 	}
 	return local, nil
 }
+
+// Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.
+func (f Folder) Holder() (now, last *Holder) {
+	file, err := os.Open(f.lock())
+	if err != nil {
+		return nil, nil
+	}
+	defer file.Close()
+	holder := &Holder{}
+	if json.NewDecoder(file).Decode(holder) != nil {
+		holder = nil
+	}
+	if unix.Flock(int(file.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil {
+		if holder == nil {
+			holder = &Holder{Command: "just starting"}
+		}
+		return holder, nil
+	}
+	return nil, holder
+}
+
+// Own is the part of the folder that nobody else may enter.
+func (f Folder) Own() string { return f.own() }
+
+// Events is the file of the log.
+func (f Folder) Events() string { return f.events() }
+
+// Name is the field's name.
+func (f Folder) Name() string { return fieldName(f) }
 
 // Holder is who holds a field's lock.
 type Holder struct {
@@ -222,8 +251,9 @@ func (h Holder) String() string {
 
 // HeldError says that another controller holds the field.
 type HeldError struct {
-	Field  string
-	Holder Holder
+	Field   string
+	Holder  Holder
+	Answers bool // it does its work
 }
 
 func (e *HeldError) Error() string {
@@ -266,16 +296,11 @@ func (f Folder) reserve() string { return filepath.Join(f.own(), "reserve") }
 
 func (f Folder) keepSpace() { host.ReserveSpace(f.reserve(), reserveBytes) }
 
-// space gives the kept space free for a command that ends something, where the disk is full, and keeps it else.
-func (f Folder) space(command string) {
-	reserve := f.reserve()
-	if !strings.HasSuffix(command, " retire") && !strings.HasSuffix(command, " stop") {
-		f.keepSpace()
-		return
-	}
+// freeSpace gives the kept space free for what ends something, where the disk is full.
+func (f Folder) freeSpace() {
 	var fs unix.Statfs_t
 	if unix.Statfs(f.own(), &fs) == nil && fs.Bavail*uint64(fs.Bsize) < reserveBytes {
-		host.FreeSpace(reserve)
+		host.FreeSpace(f.reserve())
 	}
 }
 

@@ -72,14 +72,21 @@ func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, e
 	return missing(ctx, c.ground, at, lookups), nil
 }
 
-func missingError(lacks []string) error {
-	if len(lacks) == 0 {
-		return nil
-	}
-	more := ""
+// MissingError says what nodes lack to carry out a draft.
+type MissingError struct{ Lacks []string }
+
+func (e *MissingError) Error() string {
+	lacks, more := e.Lacks, ""
 	if n := len(lacks); n > 5 {
 		more = fmt.Sprintf("; and %d more", n-5)
 		lacks = lacks[:5]
 	}
-	return fmt.Errorf("nodes lack what the draft needs: %s%s; nothing has been changed", strings.Join(lacks, "; "), more)
+	return fmt.Sprintf("nodes lack what the draft needs: %s%s; nothing has been changed", strings.Join(lacks, "; "), more)
+}
+
+func missingError(lacks []string) error {
+	if len(lacks) == 0 {
+		return nil
+	}
+	return &MissingError{lacks}
 }

@@ -85,7 +85,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range state.SortedMembers(s) {
+	for _, m := range state.EveryMember(s) {
 		n := s.Nodes[m.Node]
 		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: pids[m.Name],
 			Folder: filepath.Join(n.Dir, "members", string(m.Name))}

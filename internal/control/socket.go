@@ -11,9 +11,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -25,22 +22,8 @@ import (
 	"lanternfield/internal/core/plan"
 )
 
-// listen opens the socket through which other commands and screens act and look.
-func (c *Controller) listen() error {
-	path, done, err := c.folder.socket()
-	if err != nil {
-		return err
-	}
-	defer done()
-	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock")) // we hold the lock, so it is a dead controller's
-	listener, err := net.Listen("unix", path)
-	if err != nil {
-		return fmt.Errorf("the socket in %s cannot be opened: %w", c.folder.Dir, err)
-	}
-	listener.(*net.UnixListener).SetUnlinkOnClose(false)
-	if err := os.Chmod(path, 0o600); err != nil { // whatever the umask is; nobody else can get to it meanwhile, for the folder
-		return fmt.Errorf("the socket in %s cannot be kept from others: %w", c.folder.own(), err)
-	}
+// handler answers what passes through the socket.
+func (c *Controller) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /v1/snapshot", func(w http.ResponseWriter, r *http.Request) {
 		s, err := c.Snapshot(r.Context())
@@ -118,24 +101,21 @@ func (c *Controller) listen() error {
 		lines, err := c.Lines(r.Context(), after)
 		answer(w, lines, err)
 	})
-	c.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-	go func() { _ = c.server.Serve(ownUsers{listener}) }()
-	return nil
-}
-
-func answer(w http.ResponseWriter, value any, err error) {
-	if err != nil {
-		http.Error(w, err.Error(), http.StatusConflict)
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(value)
+	mux.HandleFunc("GET /v1/attach", c.attach)
+	mux.HandleFunc("GET /v1/keeper", func(w http.ResponseWriter, _ *http.Request) { answer(w, c.Keeper(), nil) })
+	mux.HandleFunc("POST /v1/handover", func(w http.ResponseWriter, _ *http.Request) {
+		c.door.once.Do(func() { close(c.door.handover) })
+		answer(w, struct{}{}, nil)
+	})
+	return mux
 }
 
 // remote is a session through another process's controller.
 type remote struct {
 	folder Folder
 	http   *http.Client
+	keeper Keeper
+	leave  func() // ends being attached; nil for who only looks
 }
 
 // dial finds out whether the holder answers.
@@ -152,8 +132,46 @@ func dial(ctx context.Context, f Folder) (*remote, error) {
 		}}}}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	_, err := r.Snapshot(ctx)
-	return r, err
+	return r, r.call(ctx, http.MethodGet, "/v1/keeper", nil, &r.keeper)
+}
+
+// answers tells whether somebody holds the field and answers.
+func (f Folder) answers(ctx context.Context) bool {
+	r, err := dial(ctx, f)
+	if err == nil {
+		r.Close()
+	}
+	return err == nil
+}
+
+// ErrNobody says that nobody holds the field, or that nobody answers who does.
+var ErrNobody = errors.New("nobody holds the field")
+
+// Attach gives a session through who holds the field; ErrNobody where nobody answers. Who says for people who is attached.
+func Attach(ctx context.Context, f Folder, who string) (Session, Keeper, error) {
+	r, err := dial(ctx, f)
+	if err != nil {
+		return nil, Keeper{}, ErrNobody
+	}
+	staying, leave := context.WithCancel(context.Background())
+	res, err := r.send(staying, http.MethodGet, "/v1/attach?who="+url.QueryEscape(who), nil)
+	if err != nil {
+		leave()
+		r.Close()
+		return nil, Keeper{}, ErrNobody
+	}
+	r.leave = func() { leave(); res.Body.Close() }
+	return r, r.keeper, nil
+}
+
+// HandOver asks who holds the field to let go of it.
+func HandOver(ctx context.Context, f Folder) error {
+	r, err := dial(ctx, f)
+	if err != nil {
+		return ErrNobody
+	}
+	defer r.Close()
+	return r.call(ctx, http.MethodPost, "/v1/handover", nil, &struct{}{})
 }
 
 func (r *remote) call(ctx context.Context, method, path string, body, into any) error {
@@ -183,8 +201,8 @@ func (r *remote) send(ctx context.Context, method, path string, data []byte) (*h
 	}
 	if res.StatusCode >= 400 {
 		defer res.Body.Close()
-		text, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-		return nil, errors.New(strings.TrimSpace(string(text)))
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		return nil, DecodeError(bytes.TrimSpace(text))
 	}
 	return res, nil
 }
@@ -254,6 +272,9 @@ func (r *remote) Journal(ctx context.Context, part Range) ([]Entry, error) {
 }
 
 func (r *remote) Close() error {
+	if r.leave != nil {
+		r.leave()
+	}
 	r.http.CloseIdleConnections()
 	return nil
 }

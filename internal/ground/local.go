@@ -37,7 +37,7 @@ type Local struct {
 	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
 	Binary    string                      // the program whose `agent` command is an agent
 
-	Keeper string // the lock of who bounds logs while agents are away
+	LogsLock string // the lock of who bounds logs while agents are away
 
 	keeping sync.Once
 	party   sync.Once
@@ -278,7 +278,7 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 // keepLogs has the logs of members bounded while their agents are away. One keeper serves all nodes; another one goes at once.
 func (l *Local) keepLogs() {
 	l.keeping.Do(func() {
-		cmd := exec.Command(l.Binary, "keep-logs", "--nodes", l.Dir, "--lock", l.Keeper)
+		cmd := exec.Command(l.Binary, "keep-logs", "--nodes", l.Dir, "--lock", l.LogsLock)
 		cmd.Dir, cmd.Env, cmd.SysProcAttr = "/", environment(), &syscall.SysProcAttr{Setsid: true}
 		if err := cmd.Start(); err != nil {
 			slog.Warn("logs are not bounded while agents are away", "error", err)

@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/keeper"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -37,7 +38,7 @@ const framesPerSecond = 90
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
 func Run(ctx context.Context, file, env string, folder control.Folder, ascii bool) error {
-	session, err := control.Open(ctx, folder, "lanternfield open")
+	session, err := keeper.Attach(ctx, folder, whoIsHere())
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/keeper"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -254,6 +255,9 @@ func oneLine(text string) string {
 	return logline.Clean(strings.Join(strings.Fields(text), " "))
 }
 
+// whoIsHere says for others who looks through this screen.
+func whoIsHere() string { return fmt.Sprintf("lanternfield open, process %d", os.Getpid()) }
+
 func (a *app) lost() tea.Cmd {
 	if a.ctx.Err() != nil {
 		return nil
@@ -270,7 +274,7 @@ func (a *app) reopen() tea.Cmd {
 		if old != nil {
 			_ = old.Close()
 		}
-		s, err := control.Open(ctx, folder, "lanternfield open")
+		s, err := keeper.Attach(ctx, folder, whoIsHere())
 		if err != nil {
 			time.Sleep(500 * time.Millisecond)
 		}
@@ -285,6 +289,6 @@ func (a *app) order(o control.Order) tea.Cmd {
 		a.say(true, "Nobody holds the field just now, so nothing can be done; it is being taken again.")
 		return nil
 	}
-	o.By = "lanternfield open"
+	o.By = whoIsHere()
 	return func() tea.Msg { return orderMsg{session.Do(ctx, o)} }
 }

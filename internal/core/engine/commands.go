@@ -33,7 +33,7 @@ func Commands(s *state.State) []Command {
 		if op := s.Roles[name].Op; op != nil && !s.Retiring {
 			o := *op
 			o.Term = s.Term
-			commands = append(commands, Command{Node: s.Members[op.Asked].Node, Operation: &o})
+			commands = append(commands, Command{Node: s.Member(op.Asked).Node, Operation: &o})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {

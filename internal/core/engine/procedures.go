@@ -59,7 +59,7 @@ func (w *pass) runProcedures() []state.Fact {
 // lost gives up an operation whose answer cannot be had any more: whether it has happened must be found out.
 func (w *pass) lost(r *state.Role) []state.Fact {
 	op := r.Op
-	asked, member := w.Members[op.Asked], w.Members[op.Member]
+	asked, member := w.Member(op.Asked), w.Member(op.Member)
 	why := ""
 	switch {
 	case asked == nil || asked.Phase == state.Gone:
@@ -264,7 +264,7 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 		lag = min(againAfter<<min(m.Tries-1, 5), againMost)
 	}
 	settle := m.Leaving && procedure == order.Join
-	if before := w.Members[m.LastAsked]; settle && before != nil {
+	if before := w.Member(m.LastAsked); settle && before != nil {
 		if before.Phase != state.Gone && !w.Nodes[before.Node].Dark {
 			asked = before // its agent then stops trying
 		} else {

@@ -95,7 +95,7 @@ func asked(s *state.State, node field.NodeName, m *state.Member, r order.Report)
 	if r.Operation == 0 || role == nil || role.Op == nil || role.Op.ID != r.Operation {
 		return false
 	}
-	asked := s.Members[role.Op.Asked]
+	asked := s.Member(role.Op.Asked)
 	return asked != nil && asked.Node == node
 }
 

@@ -263,7 +263,7 @@ func (s *script) do(t *testing.T, line string) string {
 		}
 		return b.String()
 	case "runs": // MEMBER: the command that its process was started with
-		if m := s.State.Members[field.MemberName(args[0])]; m != nil && m.Runs() != nil {
+		if m := s.State.Member(field.MemberName(args[0])); m != nil && m.Runs() != nil {
 			return strings.Join(m.Runs().Command, " ") + "\n"
 		}
 	case "die":

@@ -65,7 +65,7 @@ func sameList(t *testing.T, w *World) {
 	t.Helper()
 	c := w.Cluster("wardens")
 	var want []field.MemberName
-	for _, m := range state.SortedMembers(w.State) {
+	for _, m := range state.EveryMember(w.State) {
 		if m.Role == "wardens" && m.Phase != state.Gone {
 			want = append(want, m.Name)
 		}
@@ -111,7 +111,7 @@ func TestControllerMayDieAfterEveryEventOfAChangeOfVoters(t *testing.T) {
 	carry(whole, out, 0)
 	middle := len(whole.Log)
 	carry(whole, in, 0)
-	if gone := whole.State.Members["wardens-1"]; gone.Phase != state.Gone {
+	if gone := whole.State.Member("wardens-1"); gone.Phase != state.Gone {
 		t.Fatalf("the leader, wardens-1, is %s and should have left", gone.Phase)
 	}
 	for n := first + 1; n <= len(whole.Log); n++ {
@@ -181,7 +181,7 @@ func theSameTwice(t *testing.T, w *World) {
 	}
 	var told, seen []string
 	for _, s := range review.Steps {
-		if !s.Due && (s.Kind == plan.Take || s.Kind == plan.Start && w.State.Members[s.Member] == nil) {
+		if !s.Due && (s.Kind == plan.Take || s.Kind == plan.Start && w.State.Member(s.Member) == nil) {
 			told = append(told, fmt.Sprint(s.Kind, s.Member, s.Node))
 		}
 	}
@@ -198,7 +198,7 @@ func theSameTwice(t *testing.T, w *World) {
 // happen lets one thing happen.
 func happen(t *testing.T, w *World, random *rand.Rand) {
 	t.Helper()
-	members := state.SortedMembers(w.State)
+	members := state.EveryMember(w.State)
 	m := members[random.IntN(len(members))]
 	nodes := voting(1, 1).Nodes
 	n := nodes[random.IntN(len(nodes))].Name

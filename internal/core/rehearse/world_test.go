@@ -37,7 +37,7 @@ func settled(w *World, want snapshot.Condition) func() bool {
 // outcome is what a history leads to, as far as it must not depend on who died when.
 func outcome(w *World) string {
 	var lines []string
-	for _, m := range state.SortedMembers(w.State) {
+	for _, m := range state.EveryMember(w.State) {
 		lines = append(lines, fmt.Sprintf("%s on %s %s founding=%v", m.Name, m.Node, m.Phase, m.Founding))
 	}
 	return strings.Join(lines, "\n")
@@ -118,7 +118,7 @@ func TestRandomHistories(t *testing.T) {
 			w := deployed(t, 0)
 			f := ferries()
 			for range 30 {
-				members := state.SortedMembers(w.State)
+				members := state.EveryMember(w.State)
 				m := members[random.IntN(len(members))]
 				switch random.IntN(9) {
 				case 0, 1:

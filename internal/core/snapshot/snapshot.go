@@ -51,7 +51,18 @@ type Snapshot struct {
 	Members  []MemberView `json:"members"`
 	Nodes    []NodeView   `json:"nodes"`
 	Problems []string     `json:"problems,omitempty"`
-	Kept     []KeptView   `json:"kept,omitempty"` // by role and number
+	Kept     []KeptView   `json:"kept,omitempty"`   // by role and number
+	Keeper   *KeeperView  `json:"keeper,omitempty"` // who keeps the field; nil where nobody does
+	Left     *KeeperView  `json:"left,omitempty"`   // who kept it last and has ended without letting go, where nobody keeps it
+}
+
+// KeeperView is the process that keeps a field.
+type KeeperView struct {
+	PID      int       `json:"pid"`
+	Command  string    `json:"command"`
+	Since    time.Time `json:"since"`
+	Stays    bool      `json:"stays,omitempty"`    // also when all is settled
+	Attached []string  `json:"attached,omitempty"` // screens and commands
 }
 
 // KeptView is the data of a member that is gone, still on its node.

@@ -276,13 +276,13 @@ func refusal(s *state.State, lit, wanted int) string {
 }
 
 func retiring(s *state.State, snap *Snapshot) string {
-	gone := 0
+	gone := len(s.Former)
 	for _, m := range s.Members {
 		if m.Phase == state.Gone {
 			gone++
 		}
 	}
-	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members))
+	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members)+len(s.Former))
 	for _, n := range snap.Nodes {
 		if n.Dark {
 			text += fmt.Sprintf(" · %s cannot be reached (%s), so what is on it cannot be taken down yet", n.Node, n.Why)

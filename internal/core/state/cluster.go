@@ -159,7 +159,7 @@ func EntryNames(entries []order.RosterEntry) string {
 func (s *State) Troubled() []field.MemberName {
 	var names []field.MemberName
 	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
-		if m := s.Members[name]; m.Phase != Gone && m.Trouble != "" {
+		if m := s.Member(name); m.Phase != Gone && m.Trouble != "" {
 			names = append(names, name)
 		}
 	}

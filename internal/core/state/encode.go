@@ -16,7 +16,7 @@ import (
 
 // Version is that of the folding: it rises whenever the same events lead to another state than before, or a state is made of other
 // parts. Encoded states of other versions are of no use.
-const Version = 1
+const Version = 2
 
 // encoded is a state with each spec once, by its hash.
 type encoded struct {
@@ -44,7 +44,7 @@ func Encode(s *State) ([]byte, error) {
 		return &order.Spec{Ref: hash}
 	}
 	copied := *s
-	copied.Members = eachMember(s.Members, refer)
+	copied.Members, copied.Former = eachMember(s.Members, refer), eachMember(s.Former, refer)
 	copied.Roles = eachRole(s.Roles, refer)
 	var b bytes.Buffer
 	w, err := flate.NewWriter(&b, flate.BestSpeed)
@@ -76,7 +76,7 @@ func Decode(data []byte) (*State, error) {
 		}
 		return e.Specs[spec.Ref]
 	}
-	e.State.Members = eachMember(e.State.Members, resolve)
+	e.State.Members, e.State.Former = eachMember(e.State.Members, resolve), eachMember(e.State.Former, resolve)
 	e.State.Roles = eachRole(e.State.Roles, resolve)
 	return e.State, missing
 }
@@ -85,7 +85,7 @@ func Decode(data []byte) (*State, error) {
 func (s *State) Clone() *State {
 	c := *s
 	same := func(spec *order.Spec) *order.Spec { return spec }
-	c.Members, c.Roles, c.Nodes = eachMember(s.Members, same), eachRole(s.Roles, same), maps.Clone(s.Nodes)
+	c.Members, c.Former, c.Roles, c.Nodes = eachMember(s.Members, same), eachMember(s.Former, same), eachRole(s.Roles, same), maps.Clone(s.Nodes)
 	for name, n := range s.Nodes {
 		copied := *n
 		copied.Strays = maps.Clone(n.Strays)

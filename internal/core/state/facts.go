@@ -208,7 +208,7 @@ func (f RoleFounded) apply(s *State, _ time.Time) {
 	r := s.ensureRole(f.Role)
 	r.Founded, r.Founders, r.FoundDue = true, f.Founders, f.Steps
 	for _, name := range f.Founders {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.Joined, m.Admitted, m.Begins = true, true, true
 	}
 	s.Shape++
@@ -323,7 +323,7 @@ func (f Heard) Sentence() string { return fmt.Sprintf("heard %s up to report %d"
 
 func (f StopAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.Halted, m.RestartDue, m.RestartWhy, m.Asked = true, false, "", false
 	}
 	s.begin("stop", f.Members, at)
@@ -347,7 +347,7 @@ func (f StopAsked) Sentence() string { return "stop asked for: " + wording.Membe
 
 func (f StartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.Halted, m.Asked = false, true
 		if len(f.Without) > 0 {
 			s.ensureRole(m.Role).Without = f.Without
@@ -365,7 +365,7 @@ func (f StartAsked) Sentence() string {
 
 func (f RestartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.RestartDue, m.RestartWhy, m.Attempt = true, f.Why, 0
 	}
 	switch {
@@ -395,7 +395,7 @@ func (f RestartAsked) Sentence() string {
 
 func (f RestartSpared) apply(s *State, _ time.Time) {
 	for _, name := range f.Members {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.RestartDue, m.RestartWhy = false, ""
 	}
 }
@@ -422,6 +422,7 @@ func (f NodeReleased) apply(s *State, _ time.Time) {
 	for _, m := range s.Members {
 		if m.Node == f.Node {
 			m.Kept = false
+			s.retireMember(m)
 		}
 	}
 }
@@ -460,7 +461,7 @@ func (f RolloutEnded) apply(s *State, at time.Time) {
 	}
 	s.Lasted[f.What] = at.Sub(s.Rollout.Began)
 	for _, name := range s.Rollout.Members {
-		if m := s.Members[name]; m != nil {
+		if m := s.Member(name); m != nil {
 			m.Asked = false
 		}
 	}

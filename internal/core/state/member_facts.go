@@ -110,10 +110,11 @@ func (f MemberPlanned) apply(s *State, at time.Time) {
 	if role := s.Field.Role(f.Role); role != nil {
 		m.Keeps = role.Keeps()
 	}
-	if before := s.Members[f.Name]; f.Returns && before != nil {
+	if before := s.Member(f.Name); f.Returns && before != nil {
 		m.Kept, m.Bytes, m.Joined = before.Kept, before.Bytes, true
 	}
 	s.Members[f.Name] = m
+	delete(s.Former, f.Name)
 	r := s.ensureRole(f.Role)
 	r.Highest = max(r.Highest, f.Number)
 	s.Shape++
@@ -128,7 +129,7 @@ func (f MemberPlanned) Sentence() string {
 }
 
 func (f MemberOrdered) apply(s *State, at time.Time) {
-	m := s.Members[f.Order.Member]
+	m := s.Member(f.Order.Member)
 	before := m.Ordered
 	m.Ordered, m.Refused, m.Unfit, m.Undone = f.Order, "", "", false
 	m.remember(f.Order)
@@ -194,7 +195,7 @@ func (f MemberOrdered) Sentence() string {
 }
 
 func (f OrderTaken) apply(s *State, _ time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.Taken, m.Refused = f.Revision, ""
 	if m.Running != nil && m.PID != 0 && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil && m.Ordered.Want == order.Run {
 		m.Was = m.Running
@@ -204,14 +205,14 @@ func (f OrderTaken) apply(s *State, _ time.Time) {
 
 func (f OrderTaken) Sentence() string { return fmt.Sprintf("the agent of %s has the order", f.Member) }
 
-func (f OrderRefused) apply(s *State, _ time.Time) { s.Members[f.Member].Refused = f.Why }
+func (f OrderRefused) apply(s *State, _ time.Time) { s.Member(f.Member).Refused = f.Why }
 
 func (f OrderRefused) Sentence() string {
 	return fmt.Sprintf("the agent of %s cannot take the order: %s", f.Member, f.Why)
 }
 
 func (f MemberStarted) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	another := !f.Adopted || f.Revision > 0 && f.Incarnation > m.Incarnation // a process of which nothing was known
 	m.PID, m.Incarnation, m.Why, m.ProbeError = f.PID, f.Incarnation, "", ""
 	m.Kept, m.Bytes = false, 0 // it has its data back
@@ -242,7 +243,7 @@ func (f MemberStarted) Sentence() string {
 }
 
 func (f StartFailed) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.fail(f.Why, f.Attempt, f.RetryIn, at)
 }
 
@@ -251,7 +252,7 @@ func (f StartFailed) Sentence() string {
 }
 
 func (f MemberReady) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	if !m.Joined {
 		m.Joined = true
 		s.Shape++
@@ -273,7 +274,7 @@ func (f MemberReady) apply(s *State, at time.Time) {
 func (f MemberReady) Sentence() string { return fmt.Sprintf("%s is ready", f.Member) }
 
 func (f MemberUnready) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.ProbeError = f.Why
 	if m.Phase == Ready {
 		m.Why = f.Why
@@ -284,7 +285,7 @@ func (f MemberUnready) apply(s *State, at time.Time) {
 func (f MemberUnready) Sentence() string { return fmt.Sprintf("%s is not ready: %s", f.Member, f.Why) }
 
 func (f MemberExited) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	text := ExitText(f.Exit)
 	m.LastExit, m.Running = &ExitNote{At: at, Text: text, Lines: f.Lines}, nil
 	m.fail(text, f.Attempt, f.RetryIn, at)
@@ -296,7 +297,7 @@ func (f MemberExited) Sentence() string {
 }
 
 func (f MemberReloaded) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.Applied = max(m.Applied, f.Revision)
 	switch {
 	case f.Why == "" && !f.Checked && m.Running != nil && m.Ordered.Revision == f.Revision && m.Ordered.Spec != nil:
@@ -332,7 +333,7 @@ func (f MemberReloaded) Sentence() string {
 }
 
 func (f MemberStopped) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.PID, m.Running, m.Begins, m.Began = 0, nil, false, false
 	m.enter(Stopped, at)
 	s.dropLeader(m)
@@ -343,13 +344,14 @@ func (f MemberStopped) Sentence() string {
 }
 
 func (f MemberGone) apply(s *State, at time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.PID, m.Running, m.Specs = 0, nil, nil
 	// What it was run with is of no use any more; who it was stays for the record.
 	m.Ordered.Spec, m.Was, m.Steps, m.Awaits, m.LastExit = nil, nil, nil, nil, nil
 	m.Kept, m.Bytes = f.Kept, f.Bytes
 	m.enter(Gone, at)
 	s.dropLeader(m)
+	s.retireMember(m)
 	s.Shape++
 	if s.Planned.Unplaced || m.Kept || !m.Leaving {
 		s.Census++ // there may be room now
@@ -365,7 +367,7 @@ func (f MemberGone) Sentence() string {
 }
 
 func (f MemberLeaving) apply(s *State, _ time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.Leaving, m.RestartDue, m.RestartWhy = true, false, ""
 	s.Shape++
 	s.Census++

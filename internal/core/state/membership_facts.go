@@ -81,7 +81,7 @@ type ChangeWaits struct {
 type ProceduresResumed struct{ Members []field.MemberName }
 
 func (f MemberAdmitted) apply(s *State, _ time.Time) {
-	m := s.Members[f.Member]
+	m := s.Member(f.Member)
 	m.Admitted, m.JoinDue = true, f.Steps
 	s.Shape++
 }
@@ -91,7 +91,7 @@ func (f MemberAdmitted) Sentence() string {
 }
 
 func (f MemberLeft) apply(s *State, _ time.Time) {
-	s.Members[f.Member].Left = true
+	s.Member(f.Member).Left = true
 	s.Shape++
 }
 
@@ -113,7 +113,7 @@ func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
 	r := s.ensureRole(f.Role)
 	r.Op, r.Retried, r.Waits = &op, "", membership.Wait{}
-	if m := s.Members[op.Member]; m.Via == "" && op.Procedure == order.Join {
+	if m := s.Member(op.Member); m.Via == "" && op.Procedure == order.Join {
 		m.Via = f.Via
 	}
 	s.Revision = max(s.Revision, op.ID)
@@ -146,7 +146,7 @@ func (f OperationRetried) Sentence() string {
 }
 
 func (f OperationDone) apply(s *State, _ time.Time) {
-	r, m := s.ensureRole(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Member(f.Member)
 	op := r.Op
 	r.Op, r.Retried = nil, ""
 	m.Unsettled, m.LastAsked, m.Trouble, m.Tries = "", "", "", 0
@@ -196,7 +196,7 @@ func (f OperationDone) Sentence() string {
 }
 
 func (f OperationUndone) apply(s *State, _ time.Time) {
-	r, m := s.ensureRole(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Member(f.Member)
 	op := r.Op
 	r.Op, r.Retried = nil, ""
 	m.Unsettled, m.LastAsked = "", ""
@@ -232,7 +232,7 @@ func (f OperationUndone) Sentence() string {
 }
 
 func (f OperationLost) apply(s *State, _ time.Time) {
-	r, m := s.ensureRole(f.Role), s.Members[f.Member]
+	r, m := s.ensureRole(f.Role), s.Member(f.Member)
 	if r.Op.Procedure != order.HandOver && r.Op.Procedure != order.Rank {
 		m.Unsettled, m.LastAsked = r.Op.Procedure, r.Op.Asked
 		m.Stuck = r.Op.Do.DoneWhen == ""
@@ -260,7 +260,7 @@ func (f ChangeWaits) Sentence() string {
 
 func (f ProceduresResumed) apply(s *State, _ time.Time) {
 	for _, name := range f.Members {
-		m := s.Members[name]
+		m := s.Member(name)
 		m.Trouble, m.Tries, m.Stuck = "", 0, false
 	}
 }
@@ -329,7 +329,7 @@ func (f RoleWarm) Sentence() string {
 	return fmt.Sprintf("%s has begun: the others are started", f.Role)
 }
 
-func (f StepsSkipped) apply(s *State, _ time.Time) { s.Members[f.Member].step(f.Procedure, f.Done) }
+func (f StepsSkipped) apply(s *State, _ time.Time) { s.Member(f.Member).step(f.Procedure, f.Done) }
 
 func (f StepsSkipped) Sentence() string {
 	return fmt.Sprintf("steps of %s that are not for %s as it is are left out", f.Procedure, f.Member)

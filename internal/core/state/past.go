@@ -121,7 +121,7 @@ func (s *State) Knows(f Fact) bool {
 		members = append(members, about.Member)
 	}
 	for _, m := range members {
-		if s.Members[m] == nil {
+		if s.Member(m) == nil {
 			return false
 		}
 	}

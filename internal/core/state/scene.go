@@ -16,7 +16,7 @@ func (s *State) Scene() *render.Scene {
 	for role, members := range s.ByRole() {
 		for _, m := range members {
 			s.draw(sc, m)
-			if via := s.Members[s.follows(m)]; via != nil && via.Phase == Gone { // what it was told at its start stays so
+			if via := s.Member(s.follows(m)); via != nil && via.Phase == Gone { // what it was told at its start stays so
 				s.draw(sc, via)
 			}
 			if !m.Leaving {
@@ -30,7 +30,7 @@ func (s *State) Scene() *render.Scene {
 	for name, r := range s.Roles {
 		sc.Founders[name] = r.Founders
 		for _, f := range r.Founders { // frozen: also those that are gone by now
-			if m := s.Members[f]; m != nil && m.Phase == Gone {
+			if m := s.Member(f); m != nil && m.Phase == Gone {
 				s.draw(sc, m)
 			}
 		}
@@ -80,7 +80,7 @@ func (s *State) Ports(m *Member) map[string]int {
 
 // follows is who .Leader is for a member: who led as it was admitted; once that one is gone for good, who leads now.
 func (s *State) follows(m *Member) field.MemberName {
-	via := s.Members[m.Via]
+	via := s.Member(m.Via)
 	if r := s.Roles[m.Role]; via != nil && r != nil && (via.Phase == Gone || via.Left) && r.Leader != "" && r.Leader != m.Name {
 		return r.Leader
 	}

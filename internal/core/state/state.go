@@ -70,7 +70,8 @@ type State struct {
 	Lasted    map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
 	Nodes     map[field.NodeName]*Node     `json:",omitzero"`
 	Roles     map[field.RoleName]*Role     `json:",omitzero"`
-	Members   map[field.MemberName]*Member `json:",omitzero"` // those that are gone are kept for the record
+	Members   map[field.MemberName]*Member `json:",omitzero"` // those that are there, and those of whom data is kept
+	Former    map[field.MemberName]*Member `json:",omitzero"` // those that are gone; kept for the record
 
 	Condensed time.Time `json:",omitzero"` // what had happened up to then is not kept in detail
 
@@ -279,7 +280,7 @@ func NewState() *State {
 func (s *State) reset() {
 	s.Nodes = map[field.NodeName]*Node{}
 	s.Roles = map[field.RoleName]*Role{}
-	s.Members = map[field.MemberName]*Member{}
+	s.Members, s.Former = map[field.MemberName]*Member{}, map[field.MemberName]*Member{}
 	s.Rendered = map[field.MemberName]int{}
 	s.Judged = map[field.MemberName]int{}
 	s.Retiring, s.Retired = false, false
@@ -383,7 +384,32 @@ func (s *State) missingFromRoster(m *Member) bool {
 // IsReady tells whether the member does its work now.
 func (s *State) IsReady(m *Member) bool { return s.PhaseOf(m) == Ready }
 
-// SortedMembers lists all members, those that are gone too, by name.
+// Member finds a member, also one that is gone; nil where there never was one.
+func (s *State) Member(name field.MemberName) *Member {
+	if m := s.Members[name]; m != nil {
+		return m
+	}
+	return s.Former[name]
+}
+
+// retireMember puts a member among the former ones once it is gone and nothing is kept of it.
+func (s *State) retireMember(m *Member) {
+	if m.Phase == Gone && !m.Kept && s.Members[m.Name] == m {
+		delete(s.Members, m.Name)
+		s.Former[m.Name] = m
+	}
+}
+
+// EveryMember lists all members that there ever were, by role and number.
+func EveryMember(s *State) []*Member {
+	members := slices.AppendSeq(slices.Collect(maps.Values(s.Members)), maps.Values(s.Former))
+	slices.SortFunc(members, func(a, b *Member) int {
+		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
+	})
+	return members
+}
+
+// SortedMembers lists the members that are there, and those of whom data is kept, by role and number.
 func SortedMembers(s *State) []*Member {
 	members := slices.Collect(maps.Values(s.Members))
 	slices.SortFunc(members, func(a, b *Member) int {

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/keeper"
+)
+
+func (a *app) serveCommand() *cobra.Command {
+	unit := false
+	cmd := &cobra.Command{Use: "serve [FILE]", Short: "Keep the field in the foreground, also when all is settled",
+		Long: "Keeps the field until it is interrupted: it carries on what was ordered, and writes its history. Screens and commands attach to it. A keeper\n" +
+			"that a command has started is asked to hand over. Under a supervisor that starts it again, the field is kept for good.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, _, rest, err := a.folder(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			if unit {
+				return a.printServeUnit(folder.Name())
+			}
+			return a.serve(cmd.Context(), cmd, folder)
+		}}
+	cmd.Flags().BoolVar(&unit, "print-unit", false, "print a systemd unit that keeps the field, also after the machine was started again")
+	return cmd
+}
+
+// handOverWithin is how long a keeper may take to hand over.
+const handOverWithin = 10 * time.Second
+
+func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder) error {
+	deadline := time.Now().Add(handOverWithin)
+	for {
+		err := keeper.Run(ctx, folder, keeper.Options{Command: who(cmd), Stay: true, Started: func() {
+			a.progressEnds()
+			fmt.Fprintf(a.out, "Keeping %s. Interrupt to let go of it; members go on running.\n", folder.Name())
+		}})
+		var held *control.HeldError
+		if !errors.As(err, &held) || !held.Answers || time.Now().After(deadline) {
+			if ctx.Err() != nil && err == nil {
+				fmt.Fprintf(a.out, "Let go of %s; members go on running.\n", folder.Name())
+			}
+			return err
+		}
+		_, k, err := attached(ctx, folder, cmd)
+		if err == nil && k.Stays {
+			return fmt.Errorf("%s is kept already, by %s; end that one first", folder.Name(), k.Holder)
+		}
+		if err := control.HandOver(ctx, folder); err != nil && !errors.Is(err, control.ErrNobody) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// attached finds out who keeps a field.
+func attached(ctx context.Context, folder control.Folder, cmd *cobra.Command) (control.Session, control.Keeper, error) {
+	s, k, err := control.Attach(ctx, folder, who(cmd))
+	if err == nil {
+		err = s.Close()
+	}
+	return nil, k, err
+}
+
+// keepCommand is what a keeper runs as when a command or a screen has started it.
+func (a *app) keepCommand() *cobra.Command {
+	var dir, command string
+	ready := -1
+	cmd := &cobra.Command{Use: "keep", Short: "Keep a field until it is settled (started by commands and screens, not by hand)", Args: cobra.NoArgs, Hidden: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if dir == "" || ready < 0 {
+				return errors.New("a keeper needs --folder and --ready-fd; commands and screens start it by themselves. `lanternfield serve` keeps a field in the foreground")
+			}
+			syscall.CloseOnExec(ready)
+			folder := control.Folder{Dir: dir}
+			if err := os.MkdirAll(folder.Own(), 0o700); err == nil {
+				if log, err := keeper.OpenLog(folder); err == nil {
+					level := slog.LevelInfo
+					slog.SetDefault(slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: level})))
+				}
+			}
+			return keeper.Run(cmd.Context(), folder, keeper.Options{Command: command, Ready: os.NewFile(uintptr(ready), "ready")})
+		}}
+	cmd.Flags().StringVar(&dir, "folder", "", "the field's state folder")
+	cmd.Flags().StringVar(&command, "for", "", "what started it")
+	cmd.Flags().IntVar(&ready, "ready-fd", -1, "where it says that it is ready, inherited")
+	return cmd
+}
+
+func (a *app) pauseCommand() *cobra.Command {
+	return a.holdCommand("pause", "Hold the rollout: nothing new is begun, what has begun goes on", "pause", "held: nothing new is begun until `lanternfield resume`")
+}
+
+func (a *app) resumeCommand() *cobra.Command {
+	return a.holdCommand("resume", "Let a rollout that was paused go on", "go on", "resumed")
+}
+
+func (a *app) holdCommand(use, short, what, said string) *cobra.Command {
+	cmd := &cobra.Command{Use: use + " [FILE]", Short: short,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			folder, _, rest, err := a.folder(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			session, snap, err := a.openDeployed(ctx, cmd, folder, use)
+			if err != nil {
+				return err
+			}
+			defer session.Close()
+			if err := session.Do(ctx, control.Order{What: what, By: by(cmd)}); err != nil {
+				return err
+			}
+			if a.json {
+				if snap, err = session.Snapshot(ctx); err == nil {
+					a.printJSON(snap)
+				}
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is %s.\n", snap.Field, said)
+			return nil
+		}}
+	a.jsonFlag(cmd)
+	return cmd
+}

@@ -1,0 +1,166 @@
+package control
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+)
+
+// door is the socket of a controller, and who has come in.
+type door struct {
+	mu       sync.Mutex
+	server   *http.Server
+	listener net.Listener
+	guests   map[int]Guest
+	next     int
+	busy     int       // requests that go on
+	left     time.Time // when the last one left
+	handover chan struct{}
+	once     sync.Once
+}
+
+// Guest is somebody who is attached to a controller.
+type Guest struct {
+	Who   string    `json:"who"`
+	Since time.Time `json:"since"`
+}
+
+// Guests lists who is attached, first come first.
+func (c *Controller) Guests() []Guest {
+	c.door.mu.Lock()
+	defer c.door.mu.Unlock()
+	out := []Guest{}
+	for _, g := range c.door.guests {
+		out = append(out, g)
+	}
+	slices.SortFunc(out, func(a, b Guest) int { return cmp.Or(a.Since.Compare(b.Since), cmp.Compare(a.Who, b.Who)) })
+	return out
+}
+
+// Alone tells whether nobody is attached and nothing is being asked, and since when.
+func (c *Controller) Alone() (since time.Time, alone bool) {
+	c.door.mu.Lock()
+	defer c.door.mu.Unlock()
+	return c.door.left, len(c.door.guests) == 0 && c.door.busy == 0
+}
+
+// HandedOver gives a channel that is closed when somebody has asked the controller to let go of the field.
+func (c *Controller) HandedOver() <-chan struct{} { return c.door.handover }
+
+// attach keeps somebody attached for as long as the request goes on.
+func (c *Controller) attach(w http.ResponseWriter, r *http.Request) {
+	c.door.mu.Lock()
+	c.door.next++
+	id := c.door.next
+	c.door.guests[id] = Guest{Who: r.FormValue("who"), Since: time.Now()}
+	c.door.mu.Unlock()
+	defer func() {
+		c.door.mu.Lock()
+		delete(c.door.guests, id)
+		c.door.left = time.Now()
+		c.door.mu.Unlock()
+		c.wake()
+	}()
+	c.wake()
+	w.WriteHeader(http.StatusOK)
+	w.(http.Flusher).Flush()
+	select {
+	case <-r.Context().Done():
+	case <-c.done:
+	}
+}
+
+// wake has those who watch look again: who is attached has changed.
+func (c *Controller) wake() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.snapshot != nil {
+		s := *c.snapshot
+		c.withKeeper(&s)
+		c.snapshot = &s
+	}
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// counted counts the requests that go on.
+func (c *Controller) counted(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c.door.mu.Lock()
+		c.door.busy++
+		c.door.mu.Unlock()
+		defer func() {
+			c.door.mu.Lock()
+			defer c.door.mu.Unlock()
+			c.door.busy--
+			c.door.left = time.Now()
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// listen opens the socket through which commands and screens act and look.
+func (c *Controller) listen() error {
+	c.door.guests, c.door.handover, c.door.left = map[int]Guest{}, make(chan struct{}), time.Now()
+	c.door.server = &http.Server{Handler: c.counted(c.handler()), ReadHeaderTimeout: 5 * time.Second}
+	return c.open()
+}
+
+func (c *Controller) open() error {
+	path, done, err := c.folder.socket()
+	if err != nil {
+		return err
+	}
+	defer done()
+	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock")) // we hold the lock, so it is a dead controller's, or ours
+	listener, err := net.Listen("unix", path)
+	if err != nil {
+		return fmt.Errorf("the socket in %s cannot be opened: %w", c.folder.Dir, err)
+	}
+	listener.(*net.UnixListener).SetUnlinkOnClose(false)
+	if err := os.Chmod(path, 0o600); err != nil { // whatever the umask is; nobody else can get to it meanwhile, for the folder
+		listener.Close()
+		return fmt.Errorf("the socket in %s cannot be kept from others: %w", c.folder.own(), err)
+	}
+	c.door.mu.Lock()
+	c.door.listener = listener
+	c.door.mu.Unlock()
+	go func() { _ = c.door.server.Serve(ownUsers{listener}) }()
+	return nil
+}
+
+// closing is how long a socket that has been closed is watched for somebody who came in at the last moment.
+const closing = 20 * time.Millisecond
+
+// ErrNotAlone says that somebody came in as the door was being closed.
+var ErrNotAlone = errors.New("somebody has come in")
+
+// CloseAlone closes the socket, then lets go of the field, unless somebody has come in meanwhile: then the socket is open again.
+func (c *Controller) CloseAlone() error {
+	c.door.mu.Lock()
+	listener := c.door.listener
+	c.door.mu.Unlock()
+	_ = listener.Close()
+	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
+	time.Sleep(closing)
+	if _, alone := c.Alone(); !alone {
+		if err := c.open(); err != nil {
+			return err
+		}
+		return ErrNotAlone
+	}
+	return c.Close()
+}
+
+// shut closes the socket and ends what goes on through it.
+func (c *Controller) shut() error {
+	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
+	return c.door.server.Close()
+}
