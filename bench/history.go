@@ -48,7 +48,7 @@ func history(dir string) error {
 		return err
 	}
 	info, _ := os.Stat(name)
-	members := len(w.State.Members) + len(w.State.Former)
+	members := len(w.State.Members) + w.State.FormerCount
 	fmt.Printf("a log of %d events (%d members ever, %.0f MB), made in %s\n", len(w.Log), members, float64(info.Size())/1e6, time.Since(began).Round(time.Second))
 	first, last := w.Log[0].At, w.Now
 	w = nil

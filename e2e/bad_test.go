@@ -209,13 +209,14 @@ func TestSecondControllerIsToldWhoHoldsTheField(t *testing.T) {
 		t.Errorf("an order through the holder: %s", phase)
 	}
 	// One that does not answer is named.
-	if err := holder.Process.Signal(syscall.SIGSTOP); err != nil {
+	keeper := x.keeper()
+	if err := syscall.Kill(keeper, syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
 	out, code := x.try(time.Minute, "start", x.file, "--yes")
-	_ = holder.Process.Signal(syscall.SIGCONT)
-	want := fmt.Sprintf("trouble is held by process %d (lanternfield deploy) since TIME, which does not answer; end that process, or wait for it. "+
-		"Its members go on running meanwhile\n", holder.Process.Pid)
+	_ = syscall.Kill(keeper, syscall.SIGCONT)
+	want := fmt.Sprintf("trouble is held by process %d (lanternfield deploy, process %d) since TIME, which does not answer; end that process, or wait for it. "+
+		"Its members go on running meanwhile\n", keeper, holder.Process.Pid)
 	if got := regexp.MustCompile(`\d\d:\d\d:\d\d`).ReplaceAllString(out, "TIME"); code != 2 || got != want {
 		t.Errorf("exit status %d; got\n%s\nwant\n%s", code, got, want)
 	}

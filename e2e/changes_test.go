@@ -42,11 +42,13 @@ func TestKilledControllersAndAgentsLeaveNoDeadEntry(t *testing.T) {
 		victim := agents[random.IntN(len(agents))]
 		switch i % 4 {
 		case 0:
+			x.killKeeper()
 			_ = cmd.Process.Kill()
 		case 1:
 			_ = syscall.Kill(victim, syscall.SIGKILL)
 		case 2:
 			_ = syscall.Kill(victim, syscall.SIGKILL)
+			x.killKeeper()
 			_ = cmd.Process.Kill()
 		case 3:
 			cut++

@@ -173,7 +173,7 @@ func (x *trial) clean() {
 		time.Sleep(20 * time.Millisecond)
 	}
 	if n := x.keepers(); n > 0 {
-		x.Errorf("%d keepers of logs are left", n)
+		x.Errorf("%d keepers are left", n)
 	}
 	if left := x.processes(); len(left) > 0 {
 		x.Errorf("left behind: %v", left)
@@ -197,6 +197,35 @@ func (x *trial) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd.Env = append(os.Environ(), "LANTERNFIELD_STATE="+x.state)
 	cmd.Dir = x.dir
 	return cmd
+}
+
+// keeper gives the process that keeps the field; 0 where nobody does.
+func (x *trial) keeper() int {
+	for _, name := range []string{x.field()} {
+		file, err := os.Open(filepath.Join(x.state, name, "own", "lock"))
+		if err != nil {
+			continue
+		}
+		defer file.Close()
+		var held struct{ PID int }
+		if json.NewDecoder(file).Decode(&held) == nil && syscall.Flock(int(file.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil {
+			return held.PID
+		}
+	}
+	return 0
+}
+
+// killKeeper kills the process that keeps the field, if there is one.
+func (x *trial) killKeeper() {
+	if pid := x.keeper(); pid > 0 {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
+}
+
+// alone waits until nobody keeps the field.
+func (x *trial) alone() {
+	x.Helper()
+	x.until("nobody keeps the field", 20*time.Second, func() bool { return x.keeper() == 0 })
 }
 
 // try runs a command and gives all its output and its exit status.
@@ -300,7 +329,7 @@ func (x *trial) processes() []process {
 		command, _ := os.ReadFile("/proc/" + e.Name() + "/cmdline")
 		env, _ := os.ReadFile("/proc/" + e.Name() + "/environ")
 		cwd, _ := os.Readlink("/proc/" + e.Name() + "/cwd")
-		if bytes.Contains(command, []byte("\x00keep-logs\x00")) {
+		if keeps(command) {
 			continue // see keepers
 		}
 		if bytes.Contains(command, []byte(x.dir)) || bytes.Contains(env, []byte("LANTERNFIELD_HOME="+x.dir)) || strings.HasPrefix(cwd, x.state) {
@@ -310,11 +339,16 @@ func (x *trial) processes() []process {
 	return found
 }
 
-// keepers counts who bounds the logs of this trial while agents are away.
+// keeps tells whether a command line is that of a keeper of a field, or of who bounds logs while agents are away.
+func keeps(command []byte) bool {
+	return bytes.Contains(command, []byte("\x00keep-logs\x00")) || bytes.Contains(command, []byte("\x00keep\x00"))
+}
+
+// keepers counts those of this trial.
 func (x *trial) keepers() (n int) {
 	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	for _, name := range lines {
-		if data, _ := os.ReadFile(name); bytes.Contains(data, []byte("\x00keep-logs\x00")) && bytes.Contains(data, []byte(x.dir)) {
+		if data, _ := os.ReadFile(name); keeps(data) && bytes.Contains(data, []byte(x.dir)) {
 			n++
 		}
 	}

@@ -74,9 +74,11 @@ func TestKilledControllersAndAgentsLoseNothing(t *testing.T) {
 		if agents := x.agents(); i%2 == 0 && len(agents) > 0 {
 			_ = syscall.Kill(agents[random.IntN(len(agents))], syscall.SIGKILL)
 			if random.IntN(2) == 0 {
+				x.killKeeper()
 				_ = cmd.Process.Kill()
 			}
 		} else {
+			x.killKeeper()
 			_ = cmd.Process.Kill()
 		}
 		_ = cmd.Wait()

@@ -295,6 +295,7 @@ func TestSoakOfChangesUnderKills(t *testing.T) {
 			if agents := x.agents(); random.IntN(2) == 0 && len(agents) > 0 {
 				_ = syscall.Kill(agents[random.IntN(len(agents))], syscall.SIGKILL)
 			} else {
+				x.killKeeper()
 				_ = cmd.Process.Kill()
 				_ = cmd.Wait()
 				cmd = deploy()

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -170,7 +169,7 @@ func TestRoughTreatment(t *testing.T) {
 	x.until("the screen has gone", 10*time.Second, func() bool { return s.text() == "" })
 }
 
-// TestTheControllerDiesUnderTheScreen has two screens on one field and kills the one that holds it.
+// TestTheControllerDiesUnderTheScreen has two screens on one field and kills the process that keeps it.
 func TestTheControllerDiesUnderTheScreen(t *testing.T) {
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
@@ -184,21 +183,11 @@ func TestTheControllerDiesUnderTheScreen(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { in.Close(); _ = holder.Process.Kill(); _ = holder.Wait() }()
-	var pid int
-	x.until("the first screen holds the field", 10*time.Second, func() bool {
-		var held struct{ PID int }
-		data, _ := os.ReadFile(x.state + "/saltmarsh/own/lock")
-		_ = json.Unmarshal(data, &held)
-		command, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", held.PID))
-		pid = held.PID
-		return strings.Contains(string(command), "open")
-	})
+	x.until("the first screen is there", 10*time.Second, func() bool { return strings.Contains(x.must("status", x.file), "attached: lanternfield open") })
 	s := newScreen(t, x, 120, 40, "open", x.file)
 	s.has("9 of 9 lit")
-	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
-	s.has("The screen controls the field again.")
+	x.killKeeper()
+	s.has("The field is kept again.")
 	s.press("Down", "Down", "+")
 	s.has("draft +1")
 	s.press("v", "d")

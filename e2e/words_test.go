@@ -96,14 +96,14 @@ func TestInterruptedDeployGoesOnFromWhereItWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = cmd.Wait()
-	want := "Interrupted. What was ordered stays ordered and members go on running; deploy or open goes on from there.\n"
+	want := "Interrupted. What was ordered stays ordered and is carried on without this command; `lanternfield status` tells how far it is, `lanternfield pause` holds it.\n"
 	if cmd.ProcessState.ExitCode() != 130 || errs.String() != want {
 		t.Errorf("exit status %d: %s", cmd.ProcessState.ExitCode(), errs.String())
 	}
 	if s := x.status(); s.State != "deploying" || s.member("relays-1").Phase != "planned" {
 		t.Errorf("after the interruption: %s: %s", s.State, s.Verdict)
 	}
-	x.must("deploy", x.file, "--yes")
+	x.must("status", x.file, "--wait", "converged", "--timeout", "60s") // with no other command
 	if s := x.status(); s.State != "converged" || s.member("wardens-3").PID != before {
 		t.Errorf("in the end: %s; wardens-3 is process %d, was %d", s.Verdict, s.member("wardens-3").PID, before)
 	}

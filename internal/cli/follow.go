@@ -29,8 +29,8 @@ type waited struct {
 func (w waited) over(snap *snapshot.Snapshot) bool {
 	ended := !snap.Rollout.Active
 	switch w.what {
-	case "stop", "start", "restart": // over when another goes on, or is paused, too
-		ended = ended || snap.Rollout.What != w.what
+	case "stop", "start", "restart": // over whatever else goes on
+		ended = !slices.ContainsFunc(snap.Tasks, func(t snapshot.TaskView) bool { return t.What == w.what })
 	}
 	return ended && (snap.State == w.want || w.want == "")
 }
@@ -112,7 +112,11 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 				fmt.Fprintf(a.err, "  %s waits for %s\n", m.Member, m.WaitsFor)
 			}
 		}
-		fmt.Fprintf(a.err, "What was ordered stays ordered; `lanternfield status` tells how it goes on.\n")
+		if k := last.Keeper; k != nil {
+			fmt.Fprintf(a.err, "What was ordered goes on: process %d keeps the field. `lanternfield status --wait converged` follows it, `lanternfield pause` holds it.\n", k.PID)
+		} else {
+			fmt.Fprintf(a.err, "What was ordered stays ordered; `lanternfield status` tells how it goes on.\n")
+		}
 		return errBadAnswer
 	}
 	if err := ctx.Err(); err != nil {
@@ -121,7 +125,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	if _, err := session.Snapshot(context.Background()); err != nil {
 		return err
 	}
-	return errors.New("the controller has given up the field; give the command again to go on")
+	return errors.New("the process that kept the field has ended, so what was ordered does not go on by itself; give the command again, or `lanternfield serve` takes it up")
 }
 
 // quietFor is after how long without a change of any member the verdict is printed.

@@ -393,6 +393,9 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 		return
 	}
 	fmt.Fprintf(a.out, "%s  %s\n%s\n", s.Field, s.State, s.Verdict)
+	if text := keptBy(s); text != "" {
+		fmt.Fprintln(a.out, text)
+	}
 	if len(s.Roles) > 0 {
 		fmt.Fprintln(a.out)
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
@@ -417,6 +420,25 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	for _, p := range s.Problems {
 		fmt.Fprintln(a.out, "problem: "+p)
 	}
+}
+
+// keptBy says whether somebody keeps the field, who, and since when; and, where nobody does and something is to be done, how that goes on.
+func keptBy(s *snapshot.Snapshot) string {
+	k := s.Keeper
+	switch {
+	case k != nil:
+		text := fmt.Sprintf("Kept by process %d (%s) since %s", k.PID, k.Command, k.Since.Local().Format("15:04:05"))
+		if k.Stays {
+			text += ", which stays"
+		}
+		if len(k.Attached) > 0 {
+			text += "; attached: " + strings.Join(k.Attached, "; ")
+		}
+		return text + "."
+	case s.Due:
+		return "Nobody keeps the field, so what is not done yet does not go on: the next command that acts takes it up, or `lanternfield serve`."
+	}
+	return ""
 }
 
 func survives(r snapshot.RoleView) string {

@@ -86,7 +86,7 @@ func (a *app) keepCommand() *cobra.Command {
 			}
 			syscall.CloseOnExec(ready)
 			folder := control.Folder{Dir: dir}
-			if err := os.MkdirAll(folder.Own(), 0o700); err == nil {
+			if err := folder.Make(); err == nil { // else it is said where it is looked for
 				if log, err := keeper.OpenLog(folder); err == nil {
 					level := slog.LevelInfo
 					slog.SetDefault(slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: level})))

@@ -514,30 +514,11 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 	return c.submit(ctx, request{order: &o})
 }
 
-// Settled tells whether nothing is left to do: no rollout goes on, nothing is on its way to an agent, no member is on its way to anything.
+// Settled tells whether nothing is left to do; see engine.Settled.
 func (c *Controller) Settled() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	s := c.state
-	switch {
-	case s.Retired || s.Field == nil:
-		return true
-	case s.Listening() > 0 || s.Retiring || s.Rollout.Active() && !s.Rollout.Held():
-		return false
-	}
-	for _, n := range s.Nodes {
-		if n.Releasing && !n.Released {
-			return false
-		}
-	}
-	for _, m := range s.Members {
-		switch {
-		case m.Phase == state.Gone || m.Phase == state.Planned && s.Rollout.Held():
-		case m.RestartDue && !s.Rollout.Held(), m.Ordered.Revision > m.Taken, m.Phase == state.Stopping, m.Phase == state.Placing, m.Phase == state.Starting, m.Phase == state.Draining:
-			return false
-		}
-	}
-	return len(engine.Commands(s)) == 0
+	return engine.Settled(c.state)
 }
 
 // Gone tells whether there is nothing of the field in the world.

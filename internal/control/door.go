@@ -22,6 +22,7 @@ type door struct {
 	next     int
 	busy     int       // requests that go on
 	left     time.Time // when the last one left
+	visited  bool      // somebody has been attached
 	handover chan struct{}
 	once     sync.Once
 }
@@ -44,11 +45,11 @@ func (c *Controller) Guests() []Guest {
 	return out
 }
 
-// Alone tells whether nobody is attached and nothing is being asked, and since when.
-func (c *Controller) Alone() (since time.Time, alone bool) {
+// Alone tells whether nobody is attached and nothing is being asked, and since when; and whether anybody has been attached at all.
+func (c *Controller) Alone() (since time.Time, alone, visited bool) {
 	c.door.mu.Lock()
 	defer c.door.mu.Unlock()
-	return c.door.left, len(c.door.guests) == 0 && c.door.busy == 0
+	return c.door.left, len(c.door.guests) == 0 && c.door.busy == 0, c.door.visited
 }
 
 // HandedOver gives a channel that is closed when somebody has asked the controller to let go of the field.
@@ -59,6 +60,7 @@ func (c *Controller) attach(w http.ResponseWriter, r *http.Request) {
 	c.door.mu.Lock()
 	c.door.next++
 	id := c.door.next
+	c.door.visited = true
 	c.door.guests[id] = Guest{Who: r.FormValue("who"), Since: time.Now()}
 	c.door.mu.Unlock()
 	defer func() {
@@ -150,7 +152,7 @@ func (c *Controller) CloseAlone() error {
 	_ = listener.Close()
 	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
 	time.Sleep(closing)
-	if _, alone := c.Alone(); !alone {
+	if _, alone, _ := c.Alone(); !alone {
 		if err := c.open(); err != nil {
 			return err
 		}

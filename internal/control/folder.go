@@ -89,6 +89,9 @@ func (f Folder) socket() (path string, done func(), err error) {
 	return fmt.Sprintf("/proc/self/fd/%d/control.sock", dir.Fd()), func() { dir.Close() }, nil
 }
 
+// Make makes the folder, where it is not there, and finds out whether it can be written.
+func (f Folder) Make() error { return f.make() }
+
 // make makes the folder and finds out whether it can be written.
 func (f Folder) make() error {
 	root := filepath.Dir(f.Dir)

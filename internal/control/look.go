@@ -51,6 +51,10 @@ func Look(ctx context.Context, f Folder) (*snapshot.Snapshot, error) {
 	measures := askAgents(ctx, f, s)
 	snap := snapshot.Of(s, time.Now().UTC())
 	addMeasures(snap, measures)
+	if holder, _ := f.Holder(); holder != nil { // it is starting, ending, or does not answer
+		snap.Keeper = Keeper{Holder: *holder}.view()
+	}
+	snap.Due = snap.Keeper == nil && !engine.Settled(s)
 	return snap, nil
 }
 

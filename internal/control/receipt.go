@@ -2,10 +2,12 @@ package control
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +18,7 @@ import (
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/host"
 
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
@@ -54,16 +57,22 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	defer log.Close()
 	s := state.NewState()
 	pids := map[field.MemberName][]int{}
+	planned := map[field.MemberName]place.Member{}
 	accounts := map[field.NodeName]state.NodeAccounted{}
 	begin, _ := log.Begin()
+	retired := false
 	err = log.Read(0, func(e eventlog.Stored) error {
-		if _, again := e.Fact.(state.Accepted); again && s.Retired {
+		if _, again := e.Fact.(state.Accepted); again && retired {
+			retired = false
 			clear(pids)
-		}
-		if _, again := e.Fact.(state.Accepted); again && s.Retired {
 			clear(accounts)
+			clear(planned)
 		}
 		switch f := e.Fact.(type) {
+		case state.FieldRetired:
+			retired = true
+		case state.MemberPlanned:
+			planned[f.Name] = f.Member
 		case state.MemberStarted:
 			if !f.Adopted {
 				pids[f.Member] = append(pids[f.Member], f.PID)
@@ -85,7 +94,9 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range state.EveryMember(s) {
+	for _, m := range slices.SortedFunc(maps.Values(planned), func(a, b place.Member) int {
+		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Name.Number(), b.Name.Number()))
+	}) {
 		n := s.Nodes[m.Node]
 		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: pids[m.Name],
 			Folder: filepath.Join(n.Dir, "members", string(m.Name))}

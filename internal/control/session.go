@@ -77,15 +77,15 @@ func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName
 	}
 	switch o.What {
 	case "stop":
-		return engine.StopMembers{Members: members}, nil
+		return engine.StopMembers{Members: members, By: o.By}, nil
 	case "start":
 		without, err := engine.Choose(s, o.Without)
 		if len(o.Without) == 0 {
 			without = nil
 		}
-		return engine.StartMembers{Members: members, Without: without}, err
+		return engine.StartMembers{Members: members, Without: without, By: o.By}, err
 	case "restart":
-		return engine.RestartMembers{Members: members}, nil
+		return engine.RestartMembers{Members: members, By: o.By}, nil
 	}
 	return nil, fmt.Errorf("there is no order %q", o.What)
 }

@@ -49,8 +49,8 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 	for {
 		changed := c.Changed()
 		wait := time.Hour
-		if since, alone := c.Alone(); alone && !o.Stay && c.Settled() {
-			if wait = linger - time.Since(since); c.Gone() {
+		if since, alone, visited := c.Alone(); alone && !o.Stay && c.Settled() {
+			if wait = linger - time.Since(since); visited && c.Gone() {
 				wait = 0
 			}
 			if wait <= 0 {

@@ -230,10 +230,10 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.lost()
 	case openedMsg:
 		if a.session = msg.session; msg.err != nil {
-			a.say(true, "The field cannot be held: "+msg.err.Error())
+			a.say(true, "The field cannot be kept: "+msg.err.Error())
 			return a, a.reopen()
 		}
-		a.say(false, "The screen controls the field again.")
+		a.say(false, "The field is kept again.")
 		return a, a.startWatch()
 	case tideMsg:
 		a.tide = msg.samples

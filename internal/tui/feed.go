@@ -262,7 +262,7 @@ func (a *app) lost() tea.Cmd {
 	if a.ctx.Err() != nil {
 		return nil
 	}
-	a.say(true, "The controller that held the field has gone. Members go on running; taking hold of it again …")
+	a.say(true, "The process that kept the field has gone. Members go on running; another one is being started …")
 	return a.reopen()
 }
 
@@ -286,7 +286,7 @@ func (a *app) reopen() tea.Cmd {
 func (a *app) order(o control.Order) tea.Cmd {
 	session, ctx := a.session, a.ctx
 	if session == nil {
-		a.say(true, "Nobody holds the field just now, so nothing can be done; it is being taken again.")
+		a.say(true, "Nobody keeps the field just now, so nothing can be done; a keeper is being started.")
 		return nil
 	}
 	o.By = whoIsHere()

@@ -421,6 +421,9 @@ func (a *app) progress() string {
 	lit, want := a.snap.Lit()
 	text := fmt.Sprintf("%s for %s: %d of %d lit", cmp.Or(map[string]string{"deploy": "Deploying", "stop": "Stopping", "start": "Starting",
 		"restart": "Restarting", "retire": "Taking down"}[r.What], r.What), field.Span(max(0, a.now.Sub(r.Began))), lit, want)
+	if r.By != "" && r.By != whoIsHere() {
+		text += ", asked for by " + r.By
+	}
 	if r.LastTook > 0 {
 		text += "; the last one took " + field.Span(r.LastTook)
 	}

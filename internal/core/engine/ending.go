@@ -4,21 +4,28 @@ import (
 	"fmt"
 	"slices"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
 )
 
+// endTasks ends what a person asked for of some members, once it has come true.
+func (w *pass) endTasks() []state.Fact {
+	var facts []state.Fact
+	for _, t := range w.Tasks {
+		if t.Active() && !slices.ContainsFunc(t.Members, func(name field.MemberName) bool {
+			m := w.Members[name]
+			return m != nil && !w.settled(m, t.What)
+		}) {
+			facts = append(facts, state.RolloutEnded{What: t.What, Task: t.Number})
+		}
+	}
+	return facts
+}
+
 // endRollout closes the rollout when everything wanted has come true.
 func (w *pass) endRollout() []state.Fact {
-	if !w.Rollout.Active() || w.Rollout.Paused && w.Rollout.Members == nil {
+	if !w.Rollout.Active() || w.Rollout.Paused {
 		return nil
-	}
-	if names := w.Rollout.Members; names != nil {
-		for _, name := range names {
-			if m := w.Members[name]; m != nil && !w.settled(m, w.Rollout.What) {
-				return nil
-			}
-		}
-		return []state.Fact{state.RolloutEnded{What: w.Rollout.What}}
 	}
 	for _, group := range w.members {
 		for _, m := range group {
@@ -65,7 +72,7 @@ func (w *pass) settled(m *state.Member, what string) bool {
 
 // stopOnRefusal ends a rollout of which a member has refused what it was given.
 func (w *pass) stopOnRefusal() []state.Fact {
-	if !w.Rollout.Active() || w.Rollout.What == "retire" || w.Rollout.What == "stop" {
+	if !w.Rollout.Active() || w.Rollout.What == "retire" {
 		return nil
 	}
 	for _, m := range state.SortedMembers(w.State) {

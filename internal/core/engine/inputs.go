@@ -12,12 +12,19 @@ import (
 
 // StopMembers, StartMembers and RestartMembers ask for members to be stopped, started again, or restarted one by one.
 type (
-	StopMembers  struct{ Members []field.MemberName }
+	StopMembers struct {
+		Members []field.MemberName
+		By      string
+	}
 	StartMembers struct {
 		Members []field.MemberName
 		Without []field.MemberName // whose data is given up, should it be the newest or not to be read
+		By      string
 	}
-	RestartMembers struct{ Members []field.MemberName }
+	RestartMembers struct {
+		Members []field.MemberName
+		By      string
+	}
 )
 
 // Retire asks for everything to be taken down.
@@ -75,7 +82,7 @@ func (in StopMembers) decide(s *state.State) ([]state.Fact, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return []state.Fact{state.StopAsked{Members: names}}, nil
+	return []state.Fact{state.StopAsked{Members: names, By: in.By}}, nil
 }
 
 func (in StartMembers) decide(s *state.State) ([]state.Fact, error) {
@@ -87,7 +94,7 @@ func (in StartMembers) decide(s *state.State) ([]state.Fact, error) {
 	if in.Without = without; len(names) == 0 && len(without) == 0 {
 		return nil, nil
 	}
-	return []state.Fact{state.StartAsked{Members: names, Without: in.Without}}, nil
+	return []state.Fact{state.StartAsked{Members: names, Without: in.Without, By: in.By}}, nil
 }
 
 func (in RestartMembers) decide(s *state.State) ([]state.Fact, error) {
@@ -103,7 +110,7 @@ func (in RestartMembers) decide(s *state.State) ([]state.Fact, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return []state.Fact{state.RestartAsked{Members: names, Why: state.AskedFor}}, nil
+	return []state.Fact{state.RestartAsked{Members: names, Why: state.AskedFor, By: in.By}}, nil
 }
 
 // pick keeps the names of members that are there to stay and meet the condition.

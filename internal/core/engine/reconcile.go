@@ -26,6 +26,7 @@ type step struct {
 //   - Procedures come before starts, since they let members in; a cold start comes before starts too, since it says who begins.
 //   - Who is to stop, or to go, is told before others are restarted, so that a restart waits for them.
 //   - A restart brings the new spec with it, so restarts come before the specs of those that are not restarted.
+//   - Tasks end by themselves, beside a rollout.
 //   - Nodes are freed when nothing is left on them, and the rollout ends when nothing is left to do.
 var steps = []step{
 	{name: "stop the rollout on a refusal", decide: (*pass).stopOnRefusal},
@@ -41,7 +42,8 @@ var steps = []step{
 	{name: "restart the next member", decide: (*pass).restartNext, held: true},
 	{name: "update specs", decide: (*pass).updateSpecs},
 	{name: "free nodes", decide: (*pass).freeNodes},
-	{name: "end the rollout", decide: (*pass).endRollout, held: true},
+	{name: "end tasks", decide: (*pass).endTasks, held: true},
+	{name: "end the rollout", decide: (*pass).endRollout},
 }
 
 // decide looks for the next thing to do. Each step decides from the state alone, so that a controller which died at any

@@ -46,14 +46,15 @@ type Snapshot struct {
 	Verdict  string       `json:"verdict"`
 	At       time.Time    `json:"at"`
 	Term     uint64       `json:"term"`
-	Rollout  RolloutView  `json:"rollout,omitzero"`
+	Rollout  RolloutView  `json:"rollout,omitzero"` // what goes on, or went on last: a rollout or a task
+	Tasks    []TaskView   `json:"tasks,omitempty"`  // that go on
 	Roles    []RoleView   `json:"roles"`
 	Members  []MemberView `json:"members"`
 	Nodes    []NodeView   `json:"nodes"`
 	Problems []string     `json:"problems,omitempty"`
 	Kept     []KeptView   `json:"kept,omitempty"`   // by role and number
 	Keeper   *KeeperView  `json:"keeper,omitempty"` // who keeps the field; nil where nobody does
-	Left     *KeeperView  `json:"left,omitempty"`   // who kept it last and has ended without letting go, where nobody keeps it
+	Due      bool         `json:"due,omitempty"`    // nobody keeps it, and something is to be done that nobody does
 }
 
 // KeeperView is the process that keeps a field.
@@ -84,18 +85,54 @@ func (snap *Snapshot) KeptNames() string {
 	return wording.Members(names)
 }
 
-// RolloutView is the newest rollout.
+// RolloutView is a rollout, or a task: the stopping, starting or restarting of members that a person asked for.
 type RolloutView struct {
+	Number int       `json:"number,omitempty"` // of the rollout; a task has none here
 	What   string    `json:"what,omitempty"`
+	By     string    `json:"by,omitempty"`
 	Active bool      `json:"active"`
 	Began  time.Time `json:"began,omitzero"`
 	Ended  time.Time `json:"ended,omitzero"`
 	Paused bool      `json:"paused,omitempty"`
 
 	Failed  string             `json:"failed,omitempty"`  // why it stopped half-way
-	Members []field.MemberName `json:"members,omitempty"` // whom it is about; everybody when empty
+	Outcome state.Outcome      `json:"outcome,omitempty"` // once it has ended
+	Target  string             `json:"target,omitempty"`  // the draft that it carries out, by its digest
+	From    string             `json:"from,omitempty"`    // the draft that was deployed before
+	Members []field.MemberName `json:"members,omitempty"` // whom a task is about; everybody when empty
 
 	LastTook time.Duration `json:"last_took_ns,omitempty"` // how long the newest one of the same kind took that came to its end
+}
+
+// TaskView is a task that goes on.
+type TaskView struct {
+	Number  int                `json:"number"`
+	What    string             `json:"what"`
+	By      string             `json:"by,omitempty"`
+	Members []field.MemberName `json:"members"`
+	Began   time.Time          `json:"began"`
+}
+
+// ViewOf gives a rollout as it is shown.
+func ViewOf(r state.Rollout) RolloutView {
+	return RolloutView{Number: r.Number, What: r.What, By: r.By, Active: r.Active(), Began: r.Began, Ended: r.Ended, Paused: r.Paused, Failed: r.Failed,
+		Outcome: r.Outcome, Target: r.Target, From: r.From}
+}
+
+// newest gives what goes on, the newest task before the rollout; where nothing goes on, what ended last.
+func newest(s *state.State) RolloutView {
+	v := ViewOf(s.Rollout)
+	for _, t := range s.Tasks {
+		if t.Active() || !v.Active && t.Ended.After(v.Ended) {
+			paused := s.Rollout.Active() && s.Rollout.Paused
+			v = RolloutView{What: t.What, By: t.By, Active: t.Active(), Began: t.Began, Ended: t.Ended, Members: t.Members, Paused: paused}
+			if !t.Active() {
+				v.Outcome = state.Completed
+			}
+		}
+	}
+	v.LastTook = s.Lasted[v.What]
+	return v
 }
 
 // RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
@@ -205,8 +242,12 @@ func Of(s *state.State, at time.Time) *Snapshot {
 		return snap
 	}
 	snap.Field = s.Field.Name
-	snap.Rollout = RolloutView{What: s.Rollout.What, Active: s.Rollout.Active(), Began: s.Rollout.Began, Ended: s.Rollout.Ended,
-		Paused: s.Rollout.Held(), Failed: s.Rollout.Failed, Members: s.Rollout.Members, LastTook: s.Lasted[s.Rollout.What]}
+	snap.Rollout = newest(s)
+	for _, t := range s.Tasks {
+		if t.Active() {
+			snap.Tasks = append(snap.Tasks, TaskView{Number: t.Number, What: t.What, By: t.By, Members: t.Members, Began: t.Began})
+		}
+	}
 	if s.Retired {
 		snap.State, snap.Verdict = Retired, "Retired: nothing is left of it."
 		return snap

@@ -46,7 +46,7 @@ func judge(s *state.State, snap *Snapshot) Condition {
 	if slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Worked && cannotWork(r) && failing(snap, r.Role) }) {
 		return Down
 	}
-	if s.Rollout.Active() {
+	if s.UnderWay() {
 		return Deploying
 	}
 	if s.Listening() > 0 {
@@ -276,13 +276,13 @@ func refusal(s *state.State, lit, wanted int) string {
 }
 
 func retiring(s *state.State, snap *Snapshot) string {
-	gone := len(s.Former)
+	gone := s.FormerCount
 	for _, m := range s.Members {
 		if m.Phase == state.Gone {
 			gone++
 		}
 	}
-	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members)+len(s.Former))
+	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members)+s.FormerCount)
 	for _, n := range snap.Nodes {
 		if n.Dark {
 			text += fmt.Sprintf(" · %s cannot be reached (%s), so what is on it cannot be taken down yet", n.Node, n.Why)

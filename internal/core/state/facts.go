@@ -2,6 +2,7 @@ package state
 
 import (
 	"fmt"
+	"maps"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -94,15 +95,20 @@ type Heard struct {
 
 // StopAsked, StartAsked and RestartAsked are orders for members that stay members.
 type (
-	StopAsked  struct{ Members []field.MemberName }
+	StopAsked struct {
+		Members []field.MemberName
+		By      string `json:",omitempty"`
+	}
 	StartAsked struct {
 		Members []field.MemberName
 		Without []field.MemberName `json:",omitempty"` // whose data is given up, should it be the newest
+		By      string             `json:",omitempty"`
 	}
 	RestartAsked struct {
 		Members []field.MemberName
 		Why     string
-		Part    bool `json:",omitempty"` // of what goes on: it begins no rollout where one is under way
+		Part    bool   `json:",omitempty"` // of what goes on: it begins no rollout where one is under way
+		By      string `json:",omitempty"`
 	}
 )
 
@@ -133,8 +139,11 @@ type RolloutFailed struct {
 	Why  string
 }
 
-// RolloutEnded says that everything wanted has come true.
-type RolloutEnded struct{ What string }
+// RolloutEnded says that everything wanted has come true: by a rollout, or by a task.
+type RolloutEnded struct {
+	What string
+	Task int `json:",omitempty"` // its number
+}
 
 func (f TermRaised) apply(s *State, _ time.Time) {
 	s.Term, s.Base = f.Term, s.Revision
@@ -189,7 +198,8 @@ func (f Accepted) apply(s *State, at time.Time) {
 			m.Keeps = r.Keeps()
 		}
 	}
-	s.Rollout, s.Stalled = Rollout{What: "deploy", Began: at}, ""
+	s.beginRollout(Rollout{What: "deploy", By: f.By, Began: at, Target: Digest(f.Field), From: s.Rollout.Target})
+	s.Stalled = ""
 	s.Shape++
 	s.Census++
 	s.Drafts++
@@ -326,21 +336,7 @@ func (f StopAsked) apply(s *State, at time.Time) {
 		m := s.Member(name)
 		m.Halted, m.RestartDue, m.RestartWhy, m.Asked = true, false, "", false
 	}
-	s.begin("stop", f.Members, at)
-}
-
-// begin makes what a person asks for of some members the newest rollout, over the one that is under way.
-func (s *State) begin(what string, members []field.MemberName, at time.Time) {
-	next := Rollout{What: what, Began: at, Members: members}
-	if under := s.Rollout; under.Active() {
-		for under.Members != nil && under.Under != nil { // what was asked for before is overtaken
-			under = *under.Under
-		}
-		if under.Members == nil {
-			next.Under = &under
-		}
-	}
-	s.Rollout = next
+	s.beginTask("stop", f.By, f.Members, at)
 }
 
 func (f StopAsked) Sentence() string { return "stop asked for: " + wording.Members(f.Members) }
@@ -353,7 +349,7 @@ func (f StartAsked) apply(s *State, at time.Time) {
 			s.ensureRole(m.Role).Without = f.Without
 		}
 	}
-	s.begin("start", f.Members, at)
+	s.beginTask("start", f.By, f.Members, at)
 }
 
 func (f StartAsked) Sentence() string {
@@ -371,9 +367,9 @@ func (f RestartAsked) apply(s *State, at time.Time) {
 	switch {
 	case f.Part && s.Rollout.Active():
 	case f.Part || f.Why != AskedFor:
-		s.Rollout = Rollout{What: "restart", Began: at}
+		s.beginRollout(Rollout{What: "restart", Began: at, Target: s.Rollout.Target, From: s.Rollout.Target})
 	default:
-		s.begin("restart", f.Members, at)
+		s.beginTask("restart", f.By, f.Members, at)
 	}
 }
 
@@ -406,7 +402,7 @@ func (f RestartSpared) Sentence() string {
 
 func (f RetireAsked) apply(s *State, at time.Time) {
 	s.Retiring = true
-	s.Rollout = Rollout{What: "retire", Began: at}
+	s.beginRollout(Rollout{What: "retire", By: f.By, Began: at, From: s.Rollout.Target})
 }
 
 func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
@@ -432,46 +428,43 @@ func (f NodeReleased) Sentence() string {
 }
 
 func (f FieldRetired) apply(s *State, at time.Time) {
-	s.Retired, s.Retiring, s.Rollout.Ended = true, false, at
+	s.Retired, s.Retiring, s.Rollout.Ended, s.Rollout.Outcome = true, false, at, Completed
 }
 
 func (f FieldRetired) Sentence() string { return "the field is retired; nothing is left" }
 
-func (f RolloutPaused) apply(s *State, _ time.Time) { s.Rollout.pause(true) }
-
-// pause pauses a rollout and those under it, or lets them go on.
-func (r *Rollout) pause(paused bool) {
-	if r.Paused = paused; r.Under != nil {
-		under := *r.Under
-		under.pause(paused)
-		r.Under = &under
-	}
-}
+func (f RolloutPaused) apply(s *State, _ time.Time) { s.Rollout.Paused = true }
 
 func (f RolloutPaused) Sentence() string { return "paused by " + f.By + ": nothing new is begun" }
 
-func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.pause(false) }
+func (f RolloutResumed) apply(s *State, _ time.Time) { s.Rollout.Paused = false }
 
 func (f RolloutResumed) Sentence() string { return "resumed by " + f.By }
 
 func (f RolloutEnded) apply(s *State, at time.Time) {
-	s.Rollout.Ended = at
-	if s.Lasted == nil {
-		s.Lasted = map[string]time.Duration{}
-	}
-	s.Lasted[f.What] = at.Sub(s.Rollout.Began)
-	for _, name := range s.Rollout.Members {
-		if m := s.Member(name); m != nil {
-			m.Asked = false
+	began := s.Rollout.Began
+	for _, t := range s.Tasks {
+		if t.Active() && (t.Number == f.Task || f.Task == 0 && t.What == f.What) {
+			began = t.Began
 		}
 	}
-	if under := s.Rollout.Under; under != nil {
-		s.Rollout = *under
+	if f.Task > 0 || f.What != s.Rollout.What || !s.Rollout.Active() {
+		if !s.endTask(f.Task, f.What, at) {
+			return
+		}
+	} else {
+		s.Rollout.Ended, s.Rollout.Outcome = at, Completed
 	}
+	lasted := maps.Clone(s.Lasted)
+	if lasted == nil {
+		lasted = map[string]time.Duration{}
+	}
+	lasted[f.What] = at.Sub(began)
+	s.Lasted = lasted
 }
 
 func (f RolloutFailed) apply(s *State, at time.Time) {
-	s.Rollout.Ended, s.Rollout.Failed, s.Stalled = at, f.Why, f.Why
+	s.Rollout.Ended, s.Rollout.Failed, s.Rollout.Outcome, s.Stalled = at, f.Why, Failing, f.Why
 }
 
 func (f RolloutFailed) Sentence() string {

@@ -5,6 +5,9 @@ package state
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"maps"
 	"slices"
 	"time"
@@ -66,12 +69,17 @@ type State struct {
 	// Recovered says that a person has gone on with a log that lacked something: agents may hold members that it does not know.
 	Recovered bool                         `json:",omitzero"`
 	Rollout   Rollout                      `json:",omitzero"`
+	Rollouts  []Rollout                    `json:",omitzero"` // that have ended, oldest first
+	Tasks     []Task                       `json:",omitzero"` // that go on, and the last that have ended
+	TaskCount int                          `json:",omitzero"`
 	Stalled   string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
 	Lasted    map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
 	Nodes     map[field.NodeName]*Node     `json:",omitzero"`
 	Roles     map[field.RoleName]*Role     `json:",omitzero"`
 	Members   map[field.MemberName]*Member `json:",omitzero"` // those that are there, and those of whom data is kept
-	Former    map[field.MemberName]*Member `json:",omitzero"` // those that are gone; kept for the record
+	Former    map[field.MemberName]*Member `json:",omitzero"` // those that have gone last
+	// FormerCount is how many have gone since the field was deployed.
+	FormerCount int `json:",omitzero"`
 
 	Condensed time.Time `json:",omitzero"` // what had happened up to then is not kept in detail
 
@@ -88,24 +96,117 @@ type State struct {
 	Rendered map[field.MemberName]int `json:",omitzero"`
 }
 
-// Rollout is the carrying out of the newest order.
+// Rollout is the carrying out of a draft, of a restart that a changed configuration asks for, or of a retire. There is one at a time; those
+// before it are in Rollouts.
 type Rollout struct {
-	What  string    `json:",omitzero"` // deploy, stop, start, restart or retire
-	Began time.Time `json:",omitzero"`
-	Ended time.Time `json:",omitzero"` // zero while it goes on
+	Number int       `json:",omitzero"` // counts the field's rollouts, from 1
+	What   string    `json:",omitzero"` // deploy, restart or retire
+	By     string    `json:",omitzero"` // who asked for it
+	Began  time.Time `json:",omitzero"`
+	Ended  time.Time `json:",omitzero"` // zero while it goes on
+	Target string    `json:",omitzero"` // the draft that it carries out, by its digest; see Digest
+	From   string    `json:",omitzero"` // the draft that was deployed before
 
-	Paused bool   `json:",omitzero"` // nothing new is begun; what has begun goes on
-	Failed string `json:",omitzero"` // why it stopped half-way
-
-	Members []field.MemberName `json:",omitzero"` // whom it is about; everybody when empty
-	Under   *Rollout           `json:",omitzero"` // what goes on, or is paused, meanwhile, and is the newest again when this one has ended
+	Paused  bool    `json:",omitzero"` // nothing new is begun; what has begun goes on
+	Failed  string  `json:",omitzero"` // why it stopped half-way
+	Outcome Outcome `json:",omitzero"`
 }
 
-// Held tells whether a rollout, or one under it, is paused.
-func (r *Rollout) Held() bool { return r != nil && (r.Paused || r.Under.Held()) }
+// Outcome is what became of a rollout.
+type Outcome string
+
+// The outcomes of a rollout. While it goes on it has none.
+const (
+	Completed Outcome = "completed"
+	Failing   Outcome = "stopped half-way"
+	Replaced  Outcome = "replaced by the next"
+)
+
+// Held tells whether the rollout is paused.
+func (r Rollout) Held() bool { return r.Paused }
 
 // Active tells whether the rollout goes on.
 func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
+
+// Task is the stopping, starting or restarting of members that a person asked for. It goes on beside a rollout, and beside other tasks.
+type Task struct {
+	Number  int                `json:",omitzero"`
+	What    string             `json:",omitzero"` // stop, start or restart
+	By      string             `json:",omitzero"`
+	Members []field.MemberName `json:",omitzero"`
+	Began   time.Time          `json:",omitzero"`
+	Ended   time.Time          `json:",omitzero"` // zero while it goes on
+}
+
+// Active tells whether the task goes on.
+func (t Task) Active() bool { return t.Ended.IsZero() }
+
+// UnderWay tells whether a rollout or a task goes on.
+func (s *State) UnderWay() bool {
+	return s.Rollout.Active() || slices.ContainsFunc(s.Tasks, Task.Active)
+}
+
+// What is remembered of rollouts and tasks that have ended; the log has all of them.
+const (
+	mostRollouts = 100
+	mostTasks    = 8
+)
+
+// beginRollout makes a rollout the newest one.
+func (s *State) beginRollout(next Rollout) {
+	if before := s.Rollout; before.Number > 0 {
+		if before.Active() {
+			before.Ended, before.Outcome = next.Began, Replaced
+		}
+		s.Rollouts = append(slices.Clone(s.Rollouts), before)
+		s.Rollouts = s.Rollouts[max(0, len(s.Rollouts)-mostRollouts):]
+	}
+	next.Number = s.Rollout.Number + 1
+	s.Rollout = next
+}
+
+// beginTask notes what a person asks for of some members.
+func (s *State) beginTask(what, by string, members []field.MemberName, at time.Time) {
+	s.TaskCount++
+	s.Tasks = append(slices.Clone(s.Tasks), Task{Number: s.TaskCount, What: what, By: by, Members: members, Began: at})
+	for i := 0; len(s.Tasks) > mostTasks && i < len(s.Tasks); {
+		if s.Tasks[i].Active() {
+			i++
+			continue
+		}
+		s.Tasks = slices.Delete(s.Tasks, i, i+1)
+	}
+}
+
+// endTask ends a task; of a log of an older version, where tasks have no numbers, the newest of its kind.
+func (s *State) endTask(number int, what string, at time.Time) (ended bool) {
+	tasks := slices.Clone(s.Tasks)
+	for i := len(tasks) - 1; i >= 0; i-- {
+		if t := &tasks[i]; t.Active() && (t.Number == number || number == 0 && t.What == what) {
+			t.Ended, s.Tasks = at, tasks
+			for _, name := range t.Members {
+				if m := s.Members[name]; m != nil {
+					m.Asked = false
+				}
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// Digest names a draft by its content.
+func Digest(f *field.Field) string {
+	if f == nil {
+		return ""
+	}
+	data, err := json.Marshal(f)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:6])
+}
 
 // Node is a node that has been bound: it has an address and an agent's folder.
 type Node struct {
@@ -283,7 +384,7 @@ func (s *State) reset() {
 	s.Members, s.Former = map[field.MemberName]*Member{}, map[field.MemberName]*Member{}
 	s.Rendered = map[field.MemberName]int{}
 	s.Judged = map[field.MemberName]int{}
-	s.Retiring, s.Retired = false, false
+	s.Retiring, s.Retired, s.FormerCount = false, false, 0
 }
 
 // Deployed tells whether there is anything of the field in the world.
@@ -397,10 +498,44 @@ func (s *State) retireMember(m *Member) {
 	if m.Phase == Gone && !m.Kept && s.Members[m.Name] == m {
 		delete(s.Members, m.Name)
 		s.Former[m.Name] = m
+		s.FormerCount++
+		if len(s.Former) > mostFormer+mostFormer/4 {
+			s.forgetFormer()
+		}
 	}
 }
 
-// EveryMember lists all members that there ever were, by role and number.
+// mostFormer is how many former members are remembered beside those that others were told of; the log has all of them.
+const mostFormer = 400
+
+// forgetFormer forgets the former members that have been gone for longest. Founders, and those by whom present members were admitted, stay:
+// templates see them.
+func (s *State) forgetFormer() {
+	needed := map[field.MemberName]bool{}
+	for _, r := range s.Roles {
+		for _, f := range r.Founders {
+			needed[f] = true
+		}
+		if r.Op != nil {
+			needed[r.Op.Asked], needed[r.Op.Member] = true, true
+		}
+	}
+	for _, m := range s.Members {
+		needed[m.Via], needed[m.LastAsked] = true, true
+	}
+	var oldest []*Member
+	for name, m := range s.Former {
+		if !needed[name] {
+			oldest = append(oldest, m)
+		}
+	}
+	slices.SortFunc(oldest, func(a, b *Member) int { return cmp.Or(a.Since.Compare(b.Since), cmp.Compare(a.Name, b.Name)) })
+	for _, m := range oldest[:max(0, len(oldest)-mostFormer)] {
+		delete(s.Former, m.Name)
+	}
+}
+
+// EveryMember lists the members that are there, and the former ones that are remembered, by role and number.
 func EveryMember(s *State) []*Member {
 	members := slices.AppendSeq(slices.Collect(maps.Values(s.Members)), maps.Values(s.Former))
 	slices.SortFunc(members, func(a, b *Member) int {
