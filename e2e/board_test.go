@@ -25,7 +25,18 @@ func newScreen(t *testing.T, x *trial, w, h int, args ...string) *screen {
 // newScreenIn does so in a folder.
 func newScreenIn(t *testing.T, x *trial, folder string, w, h int, args ...string) *screen {
 	t.Helper()
-	s := &screen{T: t, socket: x.dir + "/tmux.sock"}
+	return newScreenOn(t, x, x.dir+"/tmux.sock", folder, w, h, args...)
+}
+
+// newScreenAt opens one of several screens.
+func newScreenAt(t *testing.T, x *trial, n, w, h int, args ...string) *screen {
+	t.Helper()
+	return newScreenOn(t, x, fmt.Sprintf("%s/tmux-%d.sock", x.dir, n), ".", w, h, args...)
+}
+
+func newScreenOn(t *testing.T, x *trial, socket, folder string, w, h int, args ...string) *screen {
+	t.Helper()
+	s := &screen{T: t, socket: socket}
 	all := append([]string{"-u", "-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-c", folder, "-x", fmt.Sprint(w), "-y", fmt.Sprint(h),
 		"env", "LANTERNFIELD_STATE=" + x.state, "TERM=xterm-256color", binary}, args...)
 	if out, err := exec.Command("tmux", all...).CombinedOutput(); err != nil {

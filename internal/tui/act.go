@@ -177,6 +177,9 @@ func (a *app) hear(was *snapshot.Snapshot) {
 	if !news || now.Rollout.Active || now.Rollout.What == "" || now.Rollout.Ended.IsZero() {
 		return
 	}
+	if a.bad && a.message != "" && now.Rollout.Failed == "" && now.Rollout.By != whoIsHere() {
+		return // what somebody else asked for does not hide why something here was refused
+	}
 	took := ""
 	if d := now.Rollout.Ended.Sub(now.Rollout.Began); d >= 50*time.Millisecond {
 		took = ", after " + field.Span(d)

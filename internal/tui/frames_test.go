@@ -72,7 +72,7 @@ func TestTheScreenOutlivesItsController(t *testing.T) {
 		_, _ = r.Update(msg)
 	}
 	r.press("v", "d", "esc", "right")
-	if text := r.draw().Plain(); !strings.Contains(text, "The field cannot be held: held by another") {
+	if text := r.draw().Plain(); !strings.Contains(text, "The field cannot be kept: held by another") {
 		t.Errorf("the screen does not say so:\n%s", text)
 	}
 	if _, cmd := r.Update(openedMsg{session: nobody{}}); cmd == nil || r.session == nil || r.bad {

@@ -11,6 +11,7 @@ import (
 	"lanternfield/internal/core/guard"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/state"
 )
@@ -25,7 +26,11 @@ func (in Deploy) sameReview(s *state.State) error {
 		return err
 	}
 	if gone, come := plan.Changed(in.Accepted, now); len(gone)+len(come) > 0 {
-		return &review.Changed{Gone: gone, Come: come}
+		changed := &review.Changed{Gone: gone, Come: come}
+		if r := s.Rollout; r.Active() {
+			changed.What, changed.By, changed.Since = r.What, r.By, r.Began
+		}
+		return changed
 	}
 	return nil
 }
@@ -110,11 +115,8 @@ func (in Deploy) decide(s *state.State) ([]state.Fact, error) {
 	if err := in.sameReview(s); err != nil {
 		return nil, err
 	}
-	if s.Retired || s.Field == nil {
-		in.Draft = plan.Grow(in.Draft, plan.Live{})
-	} else {
-		in.Draft = plan.Grow(in.Draft, s.Live())
-	}
+	resolved := resolve.Of(s, in.Draft)
+	in.Draft = resolved.Field
 	again := failed(s)
 	if troubled := s.Troubled(); s.Deployed() && len(troubled) > 0 {
 		again = append(again, state.ProceduresResumed{Members: troubled})
@@ -122,7 +124,7 @@ func (in Deploy) decide(s *state.State) ([]state.Fact, error) {
 	if s.Deployed() && reflect.DeepEqual(s.Field, in.Draft) && !anyHalted(s) && s.Stalled == "" && !anyUnfit(s) {
 		return again, nil
 	}
-	if err := guard.Check(s, in.Draft); err != nil {
+	if err := guard.Check(s, resolved); err != nil {
 		return nil, err
 	}
 	accepted := state.Accepted{Field: in.Draft, Bound: map[field.NodeName]state.Binding{}, By: in.By}

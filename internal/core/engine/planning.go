@@ -7,7 +7,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
-	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
 )
 
@@ -17,7 +17,7 @@ func (w *pass) planMembers() []state.Fact {
 		return nil
 	}
 	var facts []state.Fact
-	p := plan.Make(w.Field, w.Live())
+	p := resolve.Carried(w.State).Plan
 	defer func() {
 		if len(facts) == 0 {
 			w.Planned = state.PlanMemo{Census: w.Census, Valid: true, Unplaced: len(p.Unplaced) > 0}

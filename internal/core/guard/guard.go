@@ -10,8 +10,8 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
-	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/core/wording"
 )
@@ -38,16 +38,16 @@ func guardNodes(s *state.State, draft *field.Field) error {
 }
 
 // Check refuses a draft that cannot be deployed, or not now.
-func Check(s *state.State, draft *field.Field) error {
-	return errors.Join(guardNodes(s, draft), guardMoves(s, draft), guardPorts(s, draft), guardVotes(s, draft))
+func Check(s *state.State, r *resolve.Resolved) error {
+	return errors.Join(guardNodes(s, r.Field), guardMoves(s, r), guardPorts(s, r.Field), guardVotes(s, r))
 }
 
 // guardMoves refuses a draft under which a member may not stay where it is and fits nowhere else.
-func guardMoves(s *state.State, draft *field.Field) error {
+func guardMoves(s *state.State, r *resolve.Resolved) error {
 	if !s.Deployed() {
 		return nil
 	}
-	p := plan.Make(draft, s.Live())
+	p := r.Plan
 	for _, u := range p.Unplaced {
 		for _, x := range p.Removes {
 			if x.Moves && x.Role == u.Role {
@@ -84,11 +84,11 @@ func guardPorts(s *state.State, draft *field.Field) error {
 
 // guardVotes refuses a draft that changes who votes in a cluster where that cannot be done safely, or not now. It says
 // what stands in the way and what to do.
-func guardVotes(s *state.State, draft *field.Field) error {
+func guardVotes(s *state.State, resolved *resolve.Resolved) error {
 	if !s.Deployed() {
 		return nil
 	}
-	p := plan.Make(draft, s.Live())
+	p := resolved.Plan
 	adds, removes := map[field.RoleName]int{}, map[field.RoleName]map[field.MemberName]bool{}
 	for _, a := range p.Adds {
 		adds[a.Role]++
@@ -103,7 +103,7 @@ func guardVotes(s *state.State, draft *field.Field) error {
 		if r := s.Roles[now.Name]; !now.Votes || r == nil || !r.Founded || adds[now.Name]+len(removes[now.Name]) == 0 {
 			continue
 		}
-		if err := guardRole(s, draft, &now, adds[now.Name], removes[now.Name]); err != nil {
+		if err := guardRole(s, resolved.Field, &now, adds[now.Name], removes[now.Name]); err != nil {
 			return fmt.Errorf("%w; nothing has been changed", err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
 )
 
@@ -16,8 +17,9 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 	if !s.Deployed() {
 		return nil, nil
 	}
-	draft = plan.Grow(draft, s.Live())
-	p := plan.Make(draft, s.Live())
+	resolved := resolve.Of(s, draft)
+	p := resolved.Plan
+	draft = resolved.Field
 	scene := finalSceneOf(s, draft, p)
 	out := map[field.NodeName][]order.Lookup{}
 	seen := map[string]bool{}

@@ -6,8 +6,8 @@ import (
 	"slices"
 
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
 )
 
@@ -54,10 +54,8 @@ func draftScene(s *state.State, draft *field.Field) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
 		Wanted: map[field.RoleName][]field.MemberName{}}
-	live := plan.Live{}
 	if s.Field != nil && !s.Retired {
 		was := s.Scene()
-		live = s.Live()
 		sc.Founders = was.Founders
 		maps.Copy(sc.Wanted, was.Wanted)
 		for name, m := range was.Members {
@@ -67,9 +65,10 @@ func draftScene(s *state.State, draft *field.Field) *render.Scene {
 			sc.Joined[role] = append([]field.MemberName(nil), names...)
 		}
 	}
-	draft = plan.Grow(draft, live)
+	resolved := resolve.Of(s, draft)
+	draft = resolved.Field
 	sc.Field = draft
-	p := plan.Make(draft, live)
+	p := resolved.Plan
 	for role, names := range sc.Wanted {
 		sc.Wanted[role] = slices.Clone(names)
 	}

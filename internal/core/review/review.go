@@ -5,18 +5,27 @@ package review
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/guard"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
 )
 
 // Changed says that a deploy would not do what was reviewed.
-type Changed struct{ Gone, Come []plan.Step }
+type Changed struct {
+	Gone, Come []plan.Step
+	What, By   string    // the rollout that goes on, and who asked for it; empty where none goes on
+	Since      time.Time // when that was
+}
 
 func (e *Changed) Error() string {
 	text := "what deploying would do has changed since it was reviewed"
+	if e.By != "" {
+		text = fmt.Sprintf("%s has asked for a %s at %s, so that what deploying would do has changed since it was reviewed", e.By, e.What, e.Since.Local().Format("15:04:05"))
+	}
 	list := func(word string, steps []plan.Step) {
 		if len(steps) == 0 {
 			return
@@ -46,11 +55,12 @@ func Of(s *state.State, draft *field.Field) (*plan.Review, error) {
 	if s.Retiring {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone", draft.Name)
 	}
-	draft = plan.Grow(draft, s.Live())
-	if err := guard.Check(s, draft); err != nil {
+	resolved := resolve.Of(s, draft)
+	if err := guard.Check(s, resolved); err != nil {
 		return nil, err
 	}
-	p := plan.Make(draft, s.Live())
+	p := resolved.Plan
+	draft = resolved.Field
 	stages := plan.StageOf(draft)
 	r.Unplaced = p.Unplaced
 	for _, n := range draft.Nodes {

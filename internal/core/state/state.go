@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -84,6 +85,9 @@ type State struct {
 	Condensed time.Time `json:",omitzero"` // what had happened up to then is not kept in detail
 
 	Planned PlanMemo `json:",omitzero"`
+
+	// Resolved is where package resolve keeps what it has made of this state; shared by all its clones.
+	Resolved *atomic.Value `json:"-"`
 
 	// shape rises whenever what templates see may have changed.
 	Shape int `json:",omitzero"`
@@ -373,7 +377,7 @@ func (m *Member) Pending() []order.Difference {
 
 // NewState is the state before any event.
 func NewState() *State {
-	s := &State{}
+	s := &State{Resolved: &atomic.Value{}}
 	s.reset()
 	return s
 }
