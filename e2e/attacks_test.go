@@ -302,6 +302,7 @@ func TestAnOlderCopyOfTheLogIsNotObeyed(t *testing.T) {
 	copied := t.TempDir()
 	move := func(from, to string) {
 		t.Helper()
+		x.alone()
 		names, _ := filepath.Glob(filepath.Join(to, "events.db*"))
 		for _, name := range names {
 			_ = os.Remove(name)
@@ -400,6 +401,7 @@ func oldAgent(dir string) {
 func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
 	x := newTrial(t, quay)
 	x.must("deploy", x.file, "--yes")
+	x.alone()
 	before := x.status()
 	node := filepath.Join(x.state, x.field(), "nodes", "gull-1")
 	if err := syscall.Kill(x.agentOf("gull-1"), syscall.SIGKILL); err != nil {
@@ -451,6 +453,7 @@ func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
 			t.Errorf("%s was process %d, and is %d, %s", m.Member, m.PID, now.PID, now.Phase)
 		}
 	}
+	x.alone()
 	// A file that names a process which is no agent ends nobody.
 	if err := syscall.Kill(x.agentOf("gull-1"), syscall.SIGKILL); err != nil {
 		t.Fatal(err)
@@ -606,6 +609,7 @@ func TestABrokenLogIsNamedAndCut(t *testing.T) {
 	x := newTrial(t, quay)
 	for _, seq := range []int{6, 9, 20} { // between orders of one rollout, and after them
 		x.must("deploy", x.file, "--yes")
+		x.alone()
 		run := len(x.processes())
 		db, err := sql.Open("sqlite", filepath.Join(x.state, x.field(), "own", "events.db"))
 		if err != nil {

@@ -59,7 +59,7 @@ func TestProgramsThatFailGetTheWholeMessage(t *testing.T) {
 			"T  it-1           starting\n" +
 			"trouble did not become converged within 3.0 s: 0 of 1 lit\n" +
 			"  it-1 waits for its ready probe to succeed: connect to ADDRESS:7100: connection refused\n" +
-			"What was ordered stays ordered; `lanternfield status` tells how it goes on.\n"},
+			"What was ordered goes on: process N keeps the field. `lanternfield status --wait converged` follows it, `lanternfield pause` holds it.\n"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			x := newTrial(t, strings.ReplaceAll(one(test.program), "\x1b", `\e`))

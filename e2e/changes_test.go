@@ -235,6 +235,7 @@ func TestScalingThatMakesNoSense(t *testing.T) {
 		_ = syscall.Kill(m.PID, syscall.SIGKILL)
 		t.Cleanup(func() { _ = syscall.Kill(x.agentOf(m.Node), syscall.SIGCONT) })
 	}
+	x.alone()
 	broken("store-2")
 	out, code = x.try(30*time.Second, "scale", "store", "5", "--yes")
 	if code != 2 || !strings.Contains(out, "store-2 is dark") || !strings.Contains(out, "so store survives 0 more losses") {

@@ -122,6 +122,7 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 		x.contains(s.Verdict, name+" is dark: "+exit)
 		t.Logf("%s: seen after %s", how, took)
 	}
+	x.alone()
 	lose("wardens-1", "without a controller", "was killed by signal 9")
 
 	// An adopted member: its agent is another one than that which started it.
@@ -170,6 +171,7 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
+	x.alone()
 	before := x.processes()
 	if len(before) != 12 {
 		t.Fatalf("%d processes, want 9 members and 3 agents", len(before))
@@ -192,6 +194,7 @@ func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
 	if s := x.status(); s.State != "converged" || fmt.Sprint(x.processes()) != fmt.Sprint(before) {
 		t.Errorf("with its folder back: %s\n%v\nbefore\n%v", s.State, x.processes(), before)
 	}
+	x.alone()
 	if err := os.RemoveAll(x.state); err != nil {
 		t.Fatal(err)
 	}
@@ -211,6 +214,7 @@ func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
 func TestAnAgentThatHangsMakesItsNodeUnknown(t *testing.T) {
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
+	x.alone()
 	before := x.status()
 	agent := x.agents()[0]
 	if err := syscall.Kill(agent, syscall.SIGSTOP); err != nil {

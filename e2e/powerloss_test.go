@@ -316,6 +316,7 @@ roles:
 			}
 			seen[key] = true
 			tried++
+			x.alone()
 			d.lay(t, x.state)
 			x.write(scaled)
 			out, code := x.try(time.Minute, "deploy", x.file, "--yes", "--timeout", "40s")

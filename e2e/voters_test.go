@@ -299,6 +299,7 @@ func TestAllProcessesEndAndTheVotersComeBackWithTheirData(t *testing.T) {
 				}
 			}
 			x.must("stop", x.file, "--yes")
+			x.killKeeper()
 			for _, p := range x.processes() {
 				_ = syscall.Kill(p.pid, syscall.SIGKILL)
 			}
@@ -310,6 +311,7 @@ func TestAllProcessesEndAndTheVotersComeBackWithTheirData(t *testing.T) {
 			same("stopped and started")
 
 			before = x.status()
+			x.killKeeper()
 			for _, p := range x.processes() { // without having been stopped: the power goes
 				_ = syscall.Kill(p.pid, syscall.SIGKILL)
 			}

@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -37,6 +39,8 @@ type Options struct {
 	Enrol io.ReadWriteCloser
 	// NoGroups has the agent go without control groups, as where there are none.
 	NoGroups bool
+	// Runtime runs the members; processes of this machine where it is nil.
+	Runtime runtime.Runtime
 }
 
 // Agent is a running agent.
@@ -46,7 +50,7 @@ type Agent struct {
 	id      string // made once; never changes
 	reports *reportLog
 	party   identity.Agent
-	groups  *host.Hierarchy
+	runtime runtime.Runtime
 	adrift  bool // its folder is not where it was
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
@@ -98,16 +102,10 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	host.ReserveSpace(a.disk.reserve(), reserveBytes)
-	if !o.NoGroups {
-		a.groups = host.FindHierarchy(o.Dir, true)
+	if a.runtime = o.Runtime; a.runtime == nil {
+		a.runtime = runtime.NewProcesses(o.Dir, !o.NoGroups)
 	}
-	if a.groups == nil {
-		slog.Warn("no control groups can be had here: what leaves a member before it was seen cannot be told to be its own")
-		if err := host.AdoptOrphans(); err != nil {
-			slog.Error("processes that leave their members do not come to the agent", "error", err)
-		}
-	}
-	defer a.groups.Remove()
+	defer a.runtime.Close()
 	if err := a.loadRecords(); err != nil {
 		return err
 	}
@@ -175,9 +173,9 @@ const resumeWithin = 7 * time.Second
 
 // hold starts supervising a member; kept says that an agent before had its order already.
 func (a *Agent) hold(ctx context.Context, o order.Order, kept bool) {
-	h := &held{member: newMember(a.disk, a.groups, a.reports, o.Member), order: o, done: make(chan struct{})}
+	h := &held{member: newMember(a.disk, a.runtime, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
-	h.member.others, h.member.known = a.isKin, kept
+	h.member.known = kept
 	a.members[o.Member] = h
 	a.wait.Add(1)
 	go func() {
@@ -313,7 +311,7 @@ func (a *Agent) note(beats int) {
 	defer a.mu.Unlock()
 	for _, m := range a.members {
 		m.note(time.Now())
-		if spec := m.order.Spec; wanted || a.groups == nil || spec != nil && spec.Ceiling.Memory > 0 {
+		if spec := m.order.Spec; wanted || a.runtime.Sees() || spec != nil && spec.Ceiling.Memory > 0 {
 			select {
 			case m.weighing <- struct{}{}:
 			default:
@@ -383,29 +381,12 @@ func (a *Agent) serve(ctx context.Context) error {
 			}
 			beats++
 			a.note(beats)
-			if a.groups == nil {
-				host.ReapOrphans() // waits for those that have ended
-			}
+			a.runtime.Beat()
 			if beats%2 == 0 {
 				a.chores()
 			}
 		}
 	}
-}
-
-// isKin tells whether a process was seen to be some member's.
-func (a *Agent) isKin(pid int) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for _, h := range a.members {
-		h.mu.Lock()
-		_, is := h.descendants[pid]
-		h.mu.Unlock()
-		if is {
-			return true
-		}
-	}
-	return false
 }
 
 // floodBeat is how often an agent looks at its logs after it had to cut one.
@@ -450,4 +431,17 @@ func (a *Agent) account() []string {
 		left = append(left, fmt.Sprintf("process %d", pid))
 	}
 	return left
+}
+
+// lookFor tells what a member would lack on this node.
+func (a *Agent) lookFor(l order.Lookup) error {
+	if _, err := runtime.LookUp(l.Program, l.LookIn); err != nil {
+		return fmt.Errorf("%s on %s: %w", l.Member, a.options.Node, err)
+	}
+	if l.User != "" {
+		if _, err := user.Lookup(l.User); err != nil {
+			return fmt.Errorf("%s on %s: the user %q is not known on this node", l.Member, a.options.Node, l.User)
+		}
+	}
+	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -334,7 +335,7 @@ func TestReportsOfAWeekWithoutControllerStaySmall(t *testing.T) {
 }
 
 func TestBackOffDoublesUpToItsMost(t *testing.T) {
-	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	m.order.Spec = &order.Spec{Restart: field.Restart{After: field.Duration(time.Second), Most: field.Duration(10 * time.Second)}}
 	for attempt, want := range []time.Duration{0, 1, 2, 4, 8, 10, 10} {
 		m.kept.Attempt = attempt
@@ -355,7 +356,7 @@ func probed(t *testing.T, handler http.HandlerFunc) *asker {
 	t.Cleanup(server.Close)
 	host, port, _ := net.SplitHostPort(server.Listener.Addr().String())
 	number, _ := strconv.Atoi(port)
-	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	return m.asker(&order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}})
 }
 
@@ -445,7 +446,7 @@ func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
 }
 
 func TestLogsAreCutInPlace(t *testing.T) {
-	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -502,7 +503,7 @@ func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
 		t.Errorf("an order on a full disk: %v", err)
 	}
 	// A crash on a full disk is reported all the same, and tried again until there is space.
-	for _, pid := range find(layout{dir: dir}, "it-1", 0) {
+	for _, pid := range host.FindAll(dir) {
 		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
 	if exit := until(t, c, &heard, order.Exited); exit.Incarnation != first.Incarnation {

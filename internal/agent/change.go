@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
@@ -56,7 +57,7 @@ func (m *member) fit(ctx context.Context) error {
 	if spec == nil || len(spec.Command) == 0 {
 		return errors.New("its order says nothing to run")
 	}
-	if _, err := lookUp(spec.Command[0], spec.LookIn); err != nil {
+	if _, err := runtime.LookUp(spec.Command[0], spec.LookIn); err != nil {
 		return err
 	}
 	changed, err := m.disk.writeFiles(m.name, spec, spec.Files)

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
@@ -335,7 +336,7 @@ socketserver.TCPServer(("127.0.0.1", %d), H).serve_forever()'`, port)}
 
 func TestRostersAreReadWithinBounds(t *testing.T) {
 	ask := func(output string, p field.RosterProbe) ([]order.RosterEntry, error) {
-		a := &asker{member: "it-1", spec: &order.Spec{}, compile: nil}
+		a := &asker{member: "it-1", spec: &order.Spec{}, compile: nil, instance: runtime.NewProcesses("", false).Member("it-1", runtime.Place{})}
 		a.compile = newCompiled()
 		p.Exec = []string{"printf", "%s", output}
 		return a.roster(context.Background(), &p)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"syscall"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/render"
@@ -120,6 +121,16 @@ type keptProcess struct {
 	Refused  uint64 `json:"refused,omitempty"`  // the revision whose spec was found unfit: the one before stays in force
 }
 
+// record is what the runtime finds the process again by.
+func (k keptProcess) record() runtime.Record {
+	return runtime.Record{PID: k.PID, StartTime: k.StartTime, Group: k.Group, GroupV2: k.GroupV2}
+}
+
+// place is where a member's things are, for who runs it.
+func (l layout) place(m field.MemberName) runtime.Place {
+	return runtime.Place{Node: l.dir, Folder: l.member(m), Data: l.data(m), Log: l.log(m), Lock: filepath.Join(l.record(m), "alive.lock")}
+}
+
 // writeSafe replaces a file whole, and returns after it is on the disk.
 func writeSafe(name string, value any) error { return write(name, value, true) }
 
@@ -208,20 +219,20 @@ func (l layout) load(name string, into any) error {
 // writeFiles puts a member's config files in place. Those already as wanted, and those that are written once and are there,
 // are left alone; it gives those that changed, also where it fails half-way.
 func (l layout) writeFiles(m field.MemberName, spec *order.Spec, files []order.File) (changed []replaced, err error) {
-	who, err := accountOf(spec.User)
+	who, err := runtime.AccountOf(spec.User)
 	if err != nil {
 		return nil, err
 	}
 	if err := l.prepare(m, who); err != nil {
 		return nil, err
 	}
-	b, err := openBeneath(l.member(m), who.owner)
+	b, err := openBeneath(l.member(m), owner{who.UID, who.GID})
 	if err != nil {
 		return nil, host.DiskError(err)
 	}
 	defer b.close()
 	for _, f := range files {
-		was := replaced{File: f, owner: who.owner}
+		was := replaced{File: f, owner: owner{who.UID, who.GID}}
 		if f.Once && b.there(f.Path) {
 			continue
 		}

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/logline"
 )
@@ -27,7 +28,7 @@ func (m *member) logFile() string { return m.disk.log(m.name) }
 
 // lastLines are the last lines that this incarnation wrote, fit for a screen.
 func (m *member) lastLines() []string {
-	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|logFlags, 0)
+	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|runtime.LogFlags, 0)
 	if err != nil {
 		return nil
 	}
@@ -58,9 +59,6 @@ func (m *member) lastLines() []string {
 	return lines
 }
 
-// logFlags are how a log is opened. It belongs to the member's user, who could have taken a lease on it: nothing waits for that.
-const logFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
-
 // Logs are cut when they are larger than this; the newest part is kept beside.
 const (
 	logMost = 16 << 20
@@ -70,7 +68,7 @@ const (
 // rotate cuts a log that has grown too large: its end is copied, the file itself is emptied in place, so that a program
 // which holds it open goes on writing to it. It tells whether it had to be cut.
 func rotate(name string) (cut bool) {
-	f, err := os.OpenFile(name, os.O_RDWR|logFlags, 0)
+	f, err := os.OpenFile(name, os.O_RDWR|runtime.LogFlags, 0)
 	if err != nil {
 		return false
 	}
@@ -139,7 +137,7 @@ func (m *member) seen(at int64) time.Time {
 func (m *member) readLog(after int64, most int) (*agentapi.Log, error) {
 	m.note(time.Now())
 	most = min(max(most, 4<<10), readMost)
-	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|logFlags, 0)
+	f, err := os.OpenFile(m.logFile(), os.O_RDONLY|runtime.LogFlags, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &agentapi.Log{}, nil
 	}

@@ -12,13 +12,14 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 )
 
 // logOf makes a member whose log can be written.
 func logOf(t *testing.T) (*member, func(text string)) {
 	t.Helper()
-	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -123,7 +124,7 @@ func TestLinesWithoutATimeGetTheTimeAtWhichTheyWereSeen(t *testing.T) {
 // TestALeaseOnALogHoldsNobodyUp has the member's user take a lease on its own log, by which whoever opens it would wait for 45 seconds.
 func TestALeaseOnALogHoldsNobodyUp(t *testing.T) {
 	signal.Ignore(syscall.SIGIO) // by which who has the lease is told that somebody comes
-	m := newMember(layout{dir: t.TempDir()}, nil, nil, "it-1")
+	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	if err := os.MkdirAll(filepath.Dir(m.logFile()), 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +143,7 @@ func TestALeaseOnALogHoldsNobodyUp(t *testing.T) {
 	rotate(m.logFile())
 	_, _ = m.readLog(-1, 4096)
 	m.lastLines()
-	if log, err := openLog(m.logFile(), &account{owner: owner{os.Geteuid(), os.Getegid()}}); err == nil {
+	if log, err := runtime.OpenLog(m.logFile(), &runtime.Account{UID: os.Geteuid(), GID: os.Getegid()}); err == nil {
 		log.Close()
 	}
 	if took := time.Since(begin); took > 5*time.Second {

@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -18,27 +19,24 @@ import (
 
 // member supervises one member. One goroutine owns it; orders reach it through a channel.
 type member struct {
-	name    field.MemberName
-	disk    layout
-	others  func(pid int) bool // whether a process was seen to be another member's
-	groups  *host.Hierarchy    // where its group is; nil where there are none
-	reports *reportLog
-	orders  chan order.Order
+	name     field.MemberName
+	disk     layout
+	instance runtime.Instance // what runs it
+	reports  *reportLog
+	orders   chan order.Order
 
-	order       order.Order
-	kept        keptProcess
-	descendants host.Descendants // where there are no groups: what it was seen to have started
-	cgroup      *host.Group      // that its processes are in; nil for none
-	applied     applied          // the newest spec that was found fit
-	proc        *host.Process
-	watching    context.CancelFunc
-	lit         chan int // incarnations that have become ready for the first time
-	uncalled    bool     // calls of apply failed when it had been started
-	hung        chan int // incarnations whose alive probe has given up
-	delayed     uint64   // the order whose lag has been waited out
-	refresh     *refresh
-	heavy       bool   // took more than its ceiling when it was weighed last
-	beyond      string // why it is being ended for that
+	order    order.Order
+	kept     keptProcess
+	applied  applied // the newest spec that was found fit
+	proc     runtime.Run
+	watching context.CancelFunc
+	lit      chan int // incarnations that have become ready for the first time
+	uncalled bool     // calls of apply failed when it had been started
+	hung     chan int // incarnations whose alive probe has given up
+	delayed  uint64   // the order whose lag has been waited out
+	refresh  *refresh
+	heavy    bool   // took more than its ceiling when it was weighed last
+	beyond   string // why it is being ended for that
 
 	known    bool          // an agent before had its order already
 	resumed  chan struct{} // closed when it is known, and reported, what runs
@@ -59,8 +57,8 @@ const (
 	wellAfter = 10 * time.Second
 )
 
-func newMember(l layout, groups *host.Hierarchy, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, groups: groups, cgroup: groups.Of(name), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), descendants: host.Descendants{}, refresh: newRefresh()}
+func newMember(l layout, r runtime.Runtime, reports *reportLog, name field.MemberName) *member {
+	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh()}
 }
 
 func (m *member) report(r order.Report) {
@@ -73,7 +71,7 @@ func (m *member) report(r order.Report) {
 
 // asker asks the member as the spec says.
 func (m *member) asker(spec *order.Spec) *asker {
-	return &asker{member: m.name, spec: spec, disk: m.disk, cgroup: m.cgroup, compile: newCompiled()}
+	return &asker{member: m.name, spec: spec, disk: m.disk, instance: m.instance, compile: newCompiled()}
 }
 
 // give hands over the newest order; one that is waiting is replaced by it.
@@ -137,9 +135,9 @@ func (m *member) run(ctx context.Context) {
 			m.unwatch()
 			return
 		}
-		var exited chan order.Exit
+		var exited <-chan order.Exit
 		if m.proc != nil {
-			exited = m.proc.Exited
+			exited = m.proc.Exited()
 		}
 		select {
 		case <-ctx.Done():
@@ -204,37 +202,18 @@ func (m *member) resume(ctx context.Context) {
 		}
 		return
 	}
-	if m.cgroup = nil; m.kept.Group != "" { // the group that it was started in, which may be another than ours would be
-		m.cgroup = &host.Group{Dir: m.kept.Group, V2: m.kept.GroupV2}
-	}
-	if p, err := host.Adopt(m.kept.PID, m.kept.StartTime); m.kept.PID > 0 && err == nil {
-		m.adopted(ctx, p)
+	if r := m.instance.Adopt(m.kept.record(), m.kept.Incarnation); r != nil {
+		m.kept.PID, m.kept.StartTime = r.Record().PID, r.Record().StartTime
+		m.adopted(ctx, r)
 		return
-	}
-	// The pid was not written down, or its process has ended. Whoever is left holds the lock; a fork that was under way
-	// shows its environment within moments.
-	deadline := time.Now().Add(5 * time.Second)
-	for host.LockHeld(m.aliveLock()) && time.Now().Before(deadline) {
-		pids := m.find(m.kept.Incarnation)
-		if len(pids) > 0 && m.kept.PID == 0 {
-			if p, err := host.Adopt(pids[0], host.StartTime(pids[0])); err == nil {
-				m.kept.PID, m.kept.StartTime = p.PID, host.StartTime(p.PID)
-				m.adopted(ctx, p)
-				return
-			}
-		}
-		if m.kept.PID > 0 {
-			m.sweep(m.kept.PID) // children of a main process that has ended
-		}
-		time.Sleep(5 * time.Millisecond)
 	}
 	m.crashed(order.Exit{})
 }
 
-func (m *member) adopted(ctx context.Context, p *host.Process) {
+func (m *member) adopted(ctx context.Context, p runtime.Run) {
 	m.proc = p
 	m.keep()
-	m.report(order.Report{Kind: order.Adopted, PID: p.PID, Revision: m.kept.Revision, Round: m.kept.Round})
+	m.report(order.Report{Kind: order.Adopted, PID: p.PID(), Revision: m.kept.Revision, Round: m.kept.Round})
 	m.watch(true)
 	if m.applied.Spec == nil {
 		m.apply(m.order.Revision, m.order.Spec) // an agent of an older version did not note it
@@ -265,18 +244,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if spec == nil || len(spec.Command) == 0 {
 		return failed(fmt.Errorf("its order says nothing to run"))
 	}
-	if host.LockHeld(m.aliveLock()) || len(m.cgroup.Processes()) > 0 {
-		m.sweep(m.kept.PID)
-		if host.LockHeld(m.aliveLock()) || len(m.cgroup.Processes()) > 0 {
-			return failed(host.ErrStillAlive)
-		}
-	}
-	if m.cgroup = m.groups.Of(m.name); m.cgroup == nil {
-		if err := host.CheckOrphans(func(pid int) bool { return m.others != nil && m.others(pid) }); err != nil {
-			return failed(err)
-		}
-	}
-	if err := portHolder(spec); err != nil {
+	if err := m.instance.Clear(m.kept.record(), spec); err != nil {
 		return failed(err)
 	}
 	if err := m.disk.restoreData(m.name); err != nil {
@@ -298,24 +266,23 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	}
 	before := m.kept
 	m.kept = keptProcess{Incarnation: m.kept.Incarnation + 1, Round: m.order.Round, Attempt: m.kept.Attempt, LogFrom: m.logSize(), Revision: revision, Refused: m.kept.Refused}
-	if m.cgroup != nil {
-		m.kept.Group, m.kept.GroupV2 = m.cgroup.Dir, m.cgroup.V2
-	}
+	intent := m.instance.Intent()
+	m.kept.Group, m.kept.GroupV2 = intent.Group, intent.GroupV2
 	if err := writeQuick(m.processFile(), m.kept); err != nil { // the intent, before the fork
 		m.kept = before
 		return failed(err)
 	}
-	p, started, err := spawn(m.disk, m.name, spec, m.kept.Incarnation, m.cgroup)
+	p, err := m.instance.Start(spec, m.kept.Incarnation)
 	if err != nil {
 		m.kept.Ended = true
 		m.keep()
 		return failed(err)
 	}
-	m.proc, m.kept.PID, m.kept.StartTime = p, p.PID, started
+	m.proc, m.kept.PID, m.kept.StartTime = p, p.Record().PID, p.Record().StartTime
 	m.heavy, m.beyond = false, ""
 	m.keep()
 	m.apply(revision, spec)
-	m.report(order.Report{Kind: order.Started, PID: p.PID, Revision: revision})
+	m.report(order.Report{Kind: order.Started, PID: p.PID(), Revision: revision})
 	m.watch(false)
 	return nil
 }
@@ -429,7 +396,7 @@ func (m *member) ended(pid int) {
 		m.proc.Close()
 		m.proc = nil
 	}
-	m.sweep(pid)
+	m.instance.Sweep(pid)
 	m.kept.Ended = true
 	m.keep()
 }
@@ -457,13 +424,12 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 	defer deadline.Stop()
 	for {
 		select {
-		case <-m.proc.Exited:
-			m.ended(m.proc.PID)
+		case <-m.proc.Exited():
+			m.ended(m.proc.PID())
 			return forced
 		case <-deadline.C:
 			forced = true
-			_ = m.proc.Signal(syscall.SIGKILL)
-			_ = syscall.Kill(-m.proc.PID, syscall.SIGKILL)
+			m.proc.Kill()
 		case <-ctx.Done():
 			return forced // the next agent goes on from the order
 		}
@@ -472,7 +438,7 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 
 // remove takes away what the member had on this node, but for data that is to be kept. It tells whether that is done.
 func (m *member) remove(forced bool) bool {
-	m.sweep(0)
+	m.instance.Sweep(0)
 	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
 	var err error
 	if m.order.Keep {

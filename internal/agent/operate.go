@@ -93,7 +93,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if before != nil {
 			<-before.done
 		}
-		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, cgroup: a.groups.Of(o.Asked), compile: newCompiled()},
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, instance: a.runtime.Member(o.Asked, a.disk.place(o.Asked)), compile: newCompiled()},
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},

@@ -19,11 +19,11 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/bounded"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
-	"lanternfield/internal/host"
 	"lanternfield/internal/netfault"
 )
 
@@ -45,11 +45,11 @@ func (g *answer) was() string {
 
 // asker asks one member.
 type asker struct {
-	member  field.MemberName
-	spec    *order.Spec
-	disk    layout
-	cgroup  *host.Group // that commands are run in; nil for none
-	compile map[string]*bounded.Expression
+	member   field.MemberName
+	spec     *order.Spec
+	disk     layout
+	instance runtime.Instance // that commands are run in
+	compile  map[string]*bounded.Expression
 }
 
 // newCompiled keeps expressions that were compiled.
@@ -159,13 +159,13 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 }
 
 func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
-	program, err := lookUp(args[0], a.spec.LookIn)
+	program, err := runtime.LookUp(args[0], a.spec.LookIn)
 	if err != nil {
 		return nil, err
 	}
-	who, err := accountOf(a.spec.User)
+	who, err := runtime.AccountOf(a.spec.User)
 	if err == nil {
-		err = who.mayEnter(a.disk.member(a.member))
+		err = who.MayEnter(a.disk.member(a.member))
 	}
 	if err == nil {
 		err = a.disk.prepare(a.member, who) // it may be asked before its first start
@@ -175,17 +175,14 @@ func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
 	}
 	cmd := exec.CommandContext(ctx, program, args[1:]...)
 	cmd.Dir = a.disk.member(a.member)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.credential}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.Credential}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = 100 * time.Millisecond
 	// Marked as the member's: a command may leave a process behind, which is to be found when the member goes.
-	cmd.Env = environment(a.disk, a.member, a.spec)
+	cmd.Env = runtime.Environment(a.disk.place(a.member), a.member, a.spec)
 	out := &beginning{}
 	cmd.Stdout, cmd.Stderr = out, out
-	if err = a.cgroup.Start(cmd); err == nil {
-		err = cmd.Wait()
-		host.Born.Delete(cmd.Process.Pid)
-	}
+	err = a.instance.Exec(cmd)
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		return nil, fmt.Errorf("%s: %w", args[0], err)

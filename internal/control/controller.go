@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -82,7 +83,11 @@ func Hold(ctx context.Context, f Folder, command string) (*Controller, error) {
 			return nil, err
 		}
 		if lock != nil {
-			f.keepSpace()
+			if strings.HasPrefix(command, "lanternfield retire") || strings.HasPrefix(command, "lanternfield stop") {
+				f.freeSpace() // who ends something on a full disk needs room for saying so
+			} else {
+				f.keepSpace()
+			}
 			c, err := start(f, lock, command)
 			if err != nil {
 				lock.Close()
@@ -552,11 +557,14 @@ func (c *Controller) Tide(_ context.Context, since time.Time) ([]Sample, error) 
 
 // Close lets go of the field. Agents and members go on.
 func (c *Controller) Close() error {
+	c.turnAway() // who comes in now starts the next one
 	c.cancel()
 	<-c.done
 	c.drivers.Wait()
 	c.marks.close(c.loop.State(), c.tide)
 	err := errors.Join(c.shut(), c.log.Close())
-	c.folder.keepSpace()
+	if !c.Adrift() {
+		c.folder.keepSpace()
+	}
 	return errors.Join(err, c.lock.Close())
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -161,8 +162,25 @@ func (c *Controller) CloseAlone() error {
 	return c.Close()
 }
 
-// shut closes the socket and ends what goes on through it.
-func (c *Controller) shut() error {
-	_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
-	return c.door.server.Close()
+// turnAway lets nobody in any more. What goes on through the socket goes on.
+func (c *Controller) turnAway() {
+	c.door.mu.Lock()
+	defer c.door.mu.Unlock()
+	_ = c.door.listener.Close()
+	if !c.Adrift() { // else the socket that is there is not ours
+		_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
+	}
+}
+
+// shut ends what goes on through the socket.
+func (c *Controller) shut() error { return c.door.server.Close() }
+
+// Adrift tells whether the field's folder is not where it was: then somebody else may hold the field that is there now.
+func (c *Controller) Adrift() bool {
+	held, err := c.lock.Stat()
+	if err != nil {
+		return true
+	}
+	there, err := os.Stat(c.folder.lock())
+	return err == nil && !os.SameFile(held, there) || errors.Is(err, fs.ErrNotExist)
 }

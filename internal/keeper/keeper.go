@@ -48,6 +48,10 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 	slog.Info("keeps the field", "folder", f.Dir, "for", o.Command, "version", control.Release.Version)
 	for {
 		changed := c.Changed()
+		if c.Adrift() {
+			slog.Warn("the field's folder was moved or removed; the keeper lets go of it")
+			return c.Close()
+		}
 		wait := time.Hour
 		if since, alone, visited := c.Alone(); alone && !o.Stay && c.Settled() {
 			if wait = linger - time.Since(since); visited && c.Gone() {

@@ -1,44 +1,12 @@
-package agent
+package runtime
 
 import (
-	"fmt"
 	"os"
 	"strconv"
 	"strings"
-	"syscall"
 
-	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
 )
-
-// weigh notes how much memory the member has. It is ended when it is beyond its ceiling twice in a row: a short peak is none of the
-// ceiling's business.
-func (m *member) weigh() {
-	if m.proc == nil {
-		m.heavy = false
-		return
-	}
-	bytes := memoryOf(m.proc.PID)
-	m.mu.Lock()
-	if m.cgroup == nil {
-		m.descendants.See(m.proc.PID)
-	}
-	m.measure.Memory = bytes
-	m.mu.Unlock()
-	spec := m.order.Spec
-	if spec == nil || spec.Ceiling.Memory == 0 || bytes <= int64(spec.Ceiling.Memory) {
-		m.heavy = false
-		return
-	}
-	if !m.heavy {
-		m.heavy = true
-		return
-	}
-	m.heavy = false
-	m.beyond = fmt.Sprintf("took %s of memory, beyond its ceiling of %s", field.Bytes(bytes), spec.Ceiling.Memory)
-	_ = m.proc.Signal(syscall.SIGKILL)
-	_ = syscall.Kill(-m.proc.PID, syscall.SIGKILL)
-}
 
 // memoryOf is how many bytes a process and all that it has started have for themselves, without what they share with
 // others. A process that ends meanwhile counts for nothing.

@@ -1,4 +1,4 @@
-package agent
+package runtime
 
 import (
 	"fmt"
@@ -25,16 +25,16 @@ func TestLookUpFindsProgramsOnThePathThenInFolders(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if path, err := lookUp("sh", []string{dir}); err != nil || !filepath.IsAbs(path) {
+	if path, err := LookUp("sh", []string{dir}); err != nil || !filepath.IsAbs(path) {
 		t.Errorf("sh: %s, %v", path, err)
 	}
-	if path, err := lookUp("tide-table", []string{dir + "/*/bin"}); err != nil || path != dir+"/15/bin/tide-table" {
+	if path, err := LookUp("tide-table", []string{dir + "/*/bin"}); err != nil || path != dir+"/15/bin/tide-table" {
 		t.Errorf("tide-table: %s, %v", path, err)
 	}
-	if _, err := lookUp("tide-table", []string{"/nowhere"}); err == nil || !strings.HasSuffix(err.Error(), "nor in /nowhere; install it on this node, it is tried again") {
+	if _, err := LookUp("tide-table", []string{"/nowhere"}); err == nil || !strings.HasSuffix(err.Error(), "nor in /nowhere; install it on this node, it is tried again") {
 		t.Errorf("missing: %v", err)
 	}
-	if _, err := lookUp("/nowhere/tide-table", nil); err == nil || err.Error() != "there is no program /nowhere/tide-table on this node" {
+	if _, err := LookUp("/nowhere/tide-table", nil); err == nil || err.Error() != "there is no program /nowhere/tide-table on this node" {
 		t.Errorf("missing by path: %v", err)
 	}
 }
@@ -48,7 +48,7 @@ func TestPortHolderNamesWhoHasIt(t *testing.T) {
 	port := l.Addr().(*net.TCPAddr).Port
 	spec := &order.Spec{Address: "127.0.0.1", Ports: map[string]order.Port{"client": {Number: port}}}
 	err = portHolder(spec)
-	want := fmt.Sprintf("its port client (127.0.0.1:%d) is in use by process %d (agent.test); end that program, or give the port another number", port, os.Getpid())
+	want := fmt.Sprintf("its port client (127.0.0.1:%d) is in use by process %d (runtime.test); end that program, or give the port another number", port, os.Getpid())
 	if err == nil || err.Error() != want {
 		t.Errorf("got %v, want %s", err, want)
 	}
@@ -136,7 +136,7 @@ func TestExitsAreToldApart(t *testing.T) {
 }
 
 func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
-	l := layout{dir: t.TempDir()}
+	node := t.TempDir()
 	start := func(env ...string) *exec.Cmd {
 		cmd := exec.Command("sleep", "600")
 		cmd.Env = env
@@ -146,12 +146,12 @@ func TestSweepEndsOnlyWhatBelongsToTheMember(t *testing.T) {
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		return cmd
 	}
-	ours := start(host.EnvMember+"=it-1", host.EnvHome+"="+l.dir, host.EnvIncarnation+"=2")
-	others := []*exec.Cmd{start(host.EnvMember+"=it-2", host.EnvHome+"="+l.dir), start(host.EnvMember+"=it-1", host.EnvHome+"=/elsewhere"), start("X=" + host.EnvMember + "=it-1")}
-	if pids := find(l, "it-1", 2); len(pids) != 1 || pids[0] != ours.Process.Pid || len(find(l, "it-1", 1)) != 0 {
+	ours := start(host.EnvMember+"=it-1", host.EnvHome+"="+node, host.EnvIncarnation+"=2")
+	others := []*exec.Cmd{start(host.EnvMember+"=it-2", host.EnvHome+"="+node), start(host.EnvMember+"=it-1", host.EnvHome+"=/elsewhere"), start("X=" + host.EnvMember + "=it-1")}
+	if pids := find(node, "it-1", 2); len(pids) != 1 || pids[0] != ours.Process.Pid || len(find(node, "it-1", 1)) != 0 {
 		t.Errorf("found %v", pids)
 	}
-	newMember(l, nil, nil, "it-1").sweep(0) // where there are no control groups
+	NewProcesses(node, false).Member("it-1", Place{Node: node}).Sweep(0) // where there are no control groups
 	if host.Lives(ours.Process.Pid, host.StartTime(ours.Process.Pid)) {
 		t.Error("the member's process lives")
 	}

@@ -1,0 +1,92 @@
+package runtime
+
+import (
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/host"
+)
+
+// Account is whom a member, and everything that is run because of it, runs as.
+type Account struct {
+	UID, GID   int
+	Credential *syscall.Credential // nil: as the agent itself
+}
+
+// AccountOf finds a user with all its groups; the empty name is the agent's own user.
+func AccountOf(name string) (*Account, error) {
+	self := &Account{UID: os.Geteuid(), GID: os.Getegid()}
+	if name == "" {
+		return self, nil
+	}
+	u, err := user.Lookup(name)
+	if err != nil {
+		return nil, fmt.Errorf("the user %q is not known on this node", name)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	if uid == os.Geteuid() {
+		return self, nil
+	}
+	if os.Geteuid() != 0 {
+		return nil, fmt.Errorf("the program is to run as %s, and this agent is not root, so it cannot change the user", name)
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return nil, fmt.Errorf("the groups of the user %q cannot be found: %w", name, err)
+	}
+	c := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	for _, id := range ids {
+		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
+			c.Groups = append(c.Groups, uint32(n))
+		}
+	}
+	return &Account{UID: uid, GID: gid, Credential: c}, nil
+}
+
+// MayEnter checks that the user can get to a folder of its own.
+func (a *Account) MayEnter(dir string) error {
+	if a.Credential == nil {
+		return nil
+	}
+	for at := filepath.Dir(dir); at != "/" && at != "."; at = filepath.Dir(at) {
+		info, err := os.Stat(at)
+		if os.IsNotExist(err) {
+			continue // it is made, to be passed
+		}
+		if err != nil {
+			return err
+		}
+		st, _ := info.Sys().(*syscall.Stat_t)
+		if info.Mode()&0o001 == 0 && (st == nil || int(st.Uid) != a.UID) {
+			return fmt.Errorf("the program is to run as user %d, who may not enter %s (%s); name a state folder that others may pass through with --state",
+				a.UID, at, info.Mode().Perm())
+		}
+	}
+	return nil
+}
+
+// fromOwn are the variables that members, and commands about them, get from the agent's own environment. Nothing else of it reaches
+// them: an operator's environment holds tokens.
+var fromOwn = []string{"PATH", "LANG", "TZ", "TMPDIR"}
+
+// Environment is that of a member, and of every command that is run about it.
+func Environment(at Place, m field.MemberName, spec *order.Spec) []string {
+	env := []string{host.EnvMember + "=" + string(m), host.EnvHome + "=" + at.Node}
+	for _, key := range fromOwn {
+		if v, ok := os.LookupEnv(key); ok {
+			env = append(env, key+"="+v)
+		}
+	}
+	env = append(env, "HOME="+at.Data)
+	for key, value := range spec.Env {
+		env = append(env, key+"="+value)
+	}
+	return env
+}

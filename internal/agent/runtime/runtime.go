@@ -1,0 +1,74 @@
+// Package runtime is how an agent runs members. A runtime starts what a member is, finds again what an earlier agent started, signals it,
+// waits for its end, says what it takes, and ends all that it has left behind. Processes of the machine are the first kind.
+package runtime
+
+import (
+	"os/exec"
+	"syscall"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+)
+
+// Place is where a member's things are on its node.
+type Place struct {
+	Node   string // the node's folder; it tells fields and nodes apart
+	Folder string // the member's own, in which it runs
+	Data   string // its data, below that one
+	Log    string // the file that its output goes to
+	Lock   string // the file that is locked as long as anything of it lives
+}
+
+// Record is what has to be written down of a run, so that the next agent finds it.
+type Record struct {
+	PID       int
+	StartTime int64  // of the process, in ticks since boot: tells a reused pid apart
+	Group     string // its control group; empty where it has none
+	GroupV2   bool
+}
+
+// Runtime runs the members of a node.
+type Runtime interface {
+	// Member gives what runs one member; it is the same each time.
+	Member(name field.MemberName, at Place) Instance
+	// Sees tells whether members have to be looked at now and then for what they start to be known.
+	Sees() bool
+	// Beat is called every second or so.
+	Beat()
+	// Close lets go of the node. What runs goes on.
+	Close()
+}
+
+// Instance runs one member. It is for one goroutine, but for Exec.
+type Instance interface {
+	// Adopt finds what an earlier agent started; nil where that has ended.
+	Adopt(rec Record, incarnation int) Run
+	// Clear makes sure that nothing of an earlier start is left, and that nothing is in the way of the next one.
+	Clear(rec Record, spec *order.Spec) error
+	// Intent is what is to be written down before a start.
+	Intent() Record
+	// Start starts the member's program.
+	Start(spec *order.Spec, incarnation int) (Run, error)
+	// Exec runs a command about the member to its end, where the member itself runs.
+	Exec(cmd *exec.Cmd) error
+	// Look notes what a run has started.
+	Look(r Run)
+	// Sweep ends what is left of the member after the main process of a run, with that pid, has ended; 0 where it had none.
+	Sweep(pid int)
+}
+
+// Run is a member that runs.
+type Run interface {
+	PID() int
+	Record() Record
+	// Exited gives one value, when it has ended.
+	Exited() <-chan order.Exit
+	// Signal reaches this very run, never what took over its number.
+	Signal(s syscall.Signal) error
+	// Kill ends it at once.
+	Kill()
+	// Memory is how many bytes it and all that it has started have for themselves.
+	Memory() int64
+	// Close lets go of it. It goes on.
+	Close()
+}
