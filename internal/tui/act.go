@@ -14,6 +14,8 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/panel"
 )
 
 // ask is an order that waits for a yes.
@@ -200,4 +202,31 @@ func (a *app) confirmed() tea.Cmd {
 	a.ask = nil
 	a.say(false, map[string]string{"retire": "Taking it down.", "stop": "Stopping.", "start": "Starting.", "restart": "Restarting."}[q.order.What])
 	return a.order(q.order)
+}
+
+// inConfirm has an order wait for a yes.
+var inConfirm = &layer{name: "confirm"}
+
+func init() {
+	*inConfirm = layer{name: "confirm", over: always,
+		press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd {
+			if is(a.keys.Yes) && a.ask.order.What != "" {
+				a.mode = walking
+				return a.confirmed()
+			}
+			return a.pressOver(is)
+		},
+		keys: func(a *app) []hint {
+			if a.ask.order.What == "" {
+				return []hint{hintOf(a.keys.Close, "back")}
+			}
+			return []hint{hintOf(a.keys.Yes, "do it"), hintOf(a.keys.Close, "back")}
+		},
+		draw: func(a *app, g *grid.Grid, _ frame) {
+			foot := "y does it     esc goes back, nothing has been done"
+			if a.ask.order.What == "" {
+				foot = "esc goes back, nothing has been done"
+			}
+			a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, foot)
+		}}
 }

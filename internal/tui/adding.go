@@ -9,8 +9,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
@@ -24,7 +22,7 @@ type choices struct {
 	title string
 	items []panel.Item
 	at    int
-	back  mode
+	back  *layer
 	take  func(i int) tea.Cmd
 }
 
@@ -33,7 +31,7 @@ func (a *app) choosing(title string, items []panel.Item, take func(i int) tea.Cm
 	a.mode = inList
 }
 
-func (a *app) pressList(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressList(is keyIs) tea.Cmd {
 	l := a.list
 	switch {
 	case is(a.keys.Close), is(a.keys.Quit):

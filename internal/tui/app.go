@@ -73,36 +73,6 @@ func onlyASCII(env func(string) string) bool {
 	return locale != "" && !strings.Contains(locale, "utf-8") && !strings.Contains(locale, "utf8")
 }
 
-// view is which of the views is shown.
-type view int
-
-const (
-	boardView view = iota
-	journalView
-	orderView
-)
-
-// mode is what keys are for beside walking about. It is always written on the screen, and esc leaves it.
-type mode int
-
-const (
-	walking    mode = iota
-	inReview        // the review lies over the view
-	inKeys          // the list of keys does
-	inDetail        // what is under the cursor does
-	inFindings      // the findings stand beside the board
-	inConfirm       // an order waits for a yes
-	inClash         // two people have changed the same lines of the file
-	carrying        // the cursor carries a member
-	filtering       // words for the journal's filter are being typed
-	inSheet         // what the file says of the thing under the cursor stands beside the board
-	inPointing      // a role is pointed at, for a wire
-	inProposal      // the board shows a placement that is proposed
-	inList          // one of several things is chosen
-	inFiles         // the config files of a member lie over the view
-	asking          // a line of text is being typed
-)
-
 // app is the model of the application. Bubble Tea calls Update and View from one goroutine.
 type app struct {
 	ctx     context.Context
@@ -117,8 +87,8 @@ type app struct {
 	look           look.Look
 	light, limited bool // what the terminal is like
 	w, h           int
-	view           view
-	mode           mode
+	view           *view
+	mode           *layer
 	scroll         int // of what lies over the view
 	lines          int // that it has
 	shown          int // that fit
@@ -178,7 +148,7 @@ type app struct {
 }
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
-	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), look: look.Dark(), now: time.Now(),
+	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), view: boardView, mode: walking, look: look.Dark(), now: time.Now(),
 		snap: &snapshot.Snapshot{State: snapshot.Draft}, model: &board.Model{Snap: &snapshot.Snapshot{}}, folds: board.Folds{},
 		book: journal.NewBook(), journal: journal.View{Follow: true}}
 }
@@ -345,48 +315,28 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 	if msg.String() == "ctrl+c" {
 		return tea.Quit
 	}
-	switch a.mode {
-	case walking:
-	case carrying:
-		return a.pressCarrying(is)
-	case inFindings:
-		return a.pressFindings(is)
-	case filtering:
-		return a.pressFiltering(msg, is)
-	case inClash:
-		return a.pressClash(is)
-	case inSheet:
-		return a.pressSheet(is)
-	case inPointing:
-		return a.pressPointing(is)
-	case inProposal:
-		return a.pressProposal(is)
-	case inFiles:
-		return a.pressFiles(is)
-	case inList:
-		return a.pressList(is)
-	case asking:
-		return a.pressAsking(msg, is)
-	default:
-		return a.pressOver(is)
+	if a.mode != walking {
+		return a.mode.press(a, msg, is)
 	}
 	if a.session != nil { // else it says that nobody holds the field
 		a.message = ""
+	}
+	for _, v := range views {
+		if is(v.key(a.keys)) {
+			return v.open(a)
+		}
 	}
 	switch {
 	case is(a.keys.Quit):
 		return tea.Quit
 	case is(a.keys.Keys):
 		a.mode, a.scroll = inKeys, 0
-	case is(a.keys.Board):
-		a.view = boardView
-	case is(a.keys.Order):
-		a.view = orderView
-		a.cursor = a.model.Keep(board.Cursor{Role: max(0, a.cursor.Role), Post: -1})
-	case is(a.keys.Journal), is(a.keys.Other) && a.view == boardView:
-		return a.openJournal(a.journal.Text)
 	case is(a.keys.Other):
-		a.view = boardView
+		next := boardView
+		if a.view == boardView {
+			next = journalView
+		}
+		return next.open(a)
 	case is(a.keys.Now), is(a.keys.Close) && a.past != nil:
 		a.toNow()
 	case is(a.keys.Back):
@@ -399,18 +349,14 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.stepEvent(true)
 	case is(a.keys.Widen):
 		return a.widen()
-	case a.view == journalView:
-		return a.pressJournal(is)
-	case a.view == orderView:
-		return a.pressOrder(is)
 	default:
-		return a.pressBoard(is)
+		return a.view.press(a, is)
 	}
 	return nil
 }
 
 // pressBoard takes the keys of the board.
-func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressBoard(is keyIs) tea.Cmd {
 	switch {
 	case is(a.keys.Up):
 		a.cursor = a.model.Move(a.cursor, 0, -1)
@@ -503,7 +449,7 @@ func (a *app) pressBoard(is func(key.Binding) bool) tea.Cmd {
 }
 
 // pressOrder takes the keys of the order: arrows go along the wires, all others are the board's.
-func (a *app) pressOrder(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressOrder(is keyIs) tea.Cmd {
 	a.stages.Sync(a.model)
 	by := map[bool]int{true: 1}
 	dx, dy := by[is(a.keys.Right)]-by[is(a.keys.Left)], by[is(a.keys.Down)]-by[is(a.keys.Up)]
@@ -536,10 +482,10 @@ func (a *app) fold() {
 	}
 }
 
-// pressOver takes the keys of what lies over the view.
-func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
+// pressOver takes the keys that all have in common that lie over the view: they close it and scroll it.
+func (a *app) pressOver(is keyIs) tea.Cmd {
 	switch {
-	case is(a.keys.Close), is(a.keys.Quit), a.mode == inKeys && is(a.keys.Keys), a.mode == inDetail && is(a.keys.Inspect):
+	case is(a.keys.Close), is(a.keys.Quit):
 		a.mode, a.ask = walking, nil
 	case is(a.keys.Down):
 		a.scroll = max(0, min(a.scroll+1, a.lines-a.shown))
@@ -549,17 +495,6 @@ func (a *app) pressOver(is func(key.Binding) bool) tea.Cmd {
 		a.scroll = max(0, min(a.scroll+a.shown, a.lines-a.shown))
 	case is(a.keys.PageUp):
 		a.scroll = max(0, a.scroll-a.shown)
-	case a.mode == inReview && is(a.keys.Deploy) && a.deployable():
-		a.mode = walking
-		return a.order(control.Order{What: "deploy", Draft: a.draft, Accepted: a.review})
-	case a.mode == inReview && is(a.keys.Restart) && a.review != nil && len(a.review.Pending) > 0 && !a.inPast():
-		a.askToTakeUp()
-	case a.mode == inConfirm && is(a.keys.Yes) && a.ask.order.What != "":
-		a.mode = walking
-		return a.confirmed()
-	case a.mode == inDetail: // the keys that it names
-		a.mode = walking
-		return a.pressBoard(is)
 	}
 	return nil
 }
@@ -571,13 +506,10 @@ func (a *app) deployable() bool {
 
 // paste takes pasted text: words for a filter, and never keys.
 func (a *app) paste(text string) {
-	switch a.mode {
-	case filtering:
-		a.journal.Text += oneLine(text)
-		return
-	case asking:
-		a.prompt.line.Insert(oneLine(text))
+	if a.mode.paste != nil {
+		a.mode.paste(a, oneLine(text))
 		return
 	}
+
 	a.say(true, fmt.Sprintf("Pasted text (%d characters) is not taken as keys.", len([]rune(text))))
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -17,6 +18,8 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/panel"
 )
 
 // edit is one change of the field file that was made on the screen. It knows the file before and after, so that undoing
@@ -60,7 +63,7 @@ type savedMsg struct {
 }
 
 // pressEdit takes the keys that change the draft.
-func (a *app) pressEdit(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressEdit(is keyIs) tea.Cmd {
 	editing := []key.Binding{a.keys.Add, a.keys.Remove, a.keys.More, a.keys.Fewer, a.keys.Grab, a.keys.Pin, a.keys.Undo, a.keys.Redo}
 	if slices.ContainsFunc(editing, is) && a.inPast() {
 		return nil
@@ -154,7 +157,7 @@ func (a *app) grab(at board.Place) {
 	}
 }
 
-func (a *app) pressCarrying(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressCarrying(is keyIs) tea.Cmd {
 	step := func(by int) {
 		a.cursor.Post = min(max(a.cursor.Post+by, 0), len(a.model.Posts)-1)
 		a.cursor.Lantern = 0
@@ -358,7 +361,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 	return review
 }
 
-func (a *app) pressClash(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressClash(is keyIs) tea.Cmd {
 	c := a.clash
 	switch {
 	case is(a.keys.Theirs), is(a.keys.Close), is(a.keys.Quit):
@@ -375,4 +378,35 @@ func (a *app) pressClash(is func(key.Binding) bool) tea.Cmd {
 		})
 	}
 	return nil
+}
+
+// inClash has a person choose: two people have changed the same lines of the file. Carrying has the cursor carry a member.
+var inClash, carrying = &layer{name: "clash"}, &layer{name: "carrying"}
+
+func init() {
+	*inClash = layer{name: "clash", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressClash(is) }, over: always,
+		keys: func(a *app) []hint {
+			return []hint{hintOf(a.keys.Theirs, "keep theirs"), hintOf(a.keys.Mine, "take yours")}
+		},
+		draw: func(a *app, g *grid.Grid, _ frame) {
+			var text []string
+			for _, c := range a.clash.conflicts {
+				text = append(text, fmt.Sprintf("line %d, theirs:", c.Line))
+				text = append(text, strings.Split(strings.TrimRight(c.Theirs, "\n"), "\n")...)
+				text = append(text, "yours:")
+				text = append(text, strings.Split(strings.TrimRight(c.Mine, "\n"), "\n")...)
+				text = append(text, "")
+			}
+			a.lines, a.shown = panel.Ask(g, a.look, "Somebody else has changed the same lines of the file", text, false, "t keeps theirs     m takes yours     nothing has been written yet")
+		}}
+	*carrying = layer{name: "carrying", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressCarrying(is) },
+		keys: func(a *app) []hint {
+			return []hint{{a.arrows().sideways, "to another node"}, hintOf(a.keys.Drop, "drop it here"), hintOf(a.keys.Close, "leave it")}
+		},
+		says: func(a *app) (string, string) {
+			return fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member), fmt.Sprintf("carrying %s: enter drops it", a.carried.Member)
+		},
+		side: func(a *app, g *grid.Grid, f frame) {
+			panel.Carry(g, a.look, a.model, a.cursor, a.carried.Member, f.side)
+		}}
 }

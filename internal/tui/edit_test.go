@@ -153,7 +153,7 @@ func TestNobodysChangeIsOverwritten(t *testing.T) {
 		write(a, theirs)
 		keys(t, a, "+")
 		if a.mode != inClash || content(t, a) != theirs || !strings.Contains(a.draw().Plain(), "members: 7") {
-			t.Errorf("the same line: mode %d, %s\n%s", a.mode, a.message, a.draw().Plain())
+			t.Errorf("the same line: mode %s, %s\n%s", a.mode, a.message, a.draw().Plain())
 		}
 		keys(t, a, test.key)
 		if got := content(t, a); got != replace(edited, "members: 2", "members: "+test.want, "# aligned", "# theirs") || a.mode != walking {
@@ -198,7 +198,7 @@ func TestAFindingIsMended(t *testing.T) {
 	a.takeFile(fileMsg{file: f, found: finding.All(f.Field)})
 	keys(t, a, "down f")
 	if a.mode != inFindings || a.model.Under(a.cursor).Role != "crews" {
-		t.Fatalf("mode %d, on %+v", a.mode, a.model.Under(a.cursor))
+		t.Fatalf("mode %s, on %+v", a.mode, a.model.Under(a.cursor))
 	}
 	keys(t, a, "down")
 	if text := a.draw().Plain(); !strings.Contains(text, "set members of crews to 3") || !strings.Contains(text, "0/3") || content(t, a) != voting {
@@ -245,7 +245,7 @@ func TestWhatIsLookedAtMayGo(t *testing.T) {
 	}
 	a.reviewed(reviewMsg{err: errors.New("the members are being changed already")})
 	if text := a.draw().Plain(); a.mode != walking || !strings.Contains(text, "are being changed already") {
-		t.Errorf("mode %d:\n%s", a.mode, text)
+		t.Errorf("mode %s:\n%s", a.mode, text)
 	}
 }
 

@@ -8,8 +8,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/tui/board"
@@ -98,7 +96,7 @@ func (a *app) texts() []render.Compared {
 	return render.Beside(mine, mine)
 }
 
-func (a *app) pressFiles(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressFiles(is keyIs) tea.Cmd {
 	f := &a.files
 	switch {
 	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Files):
@@ -218,4 +216,28 @@ func (a *app) drawFiles(g *grid.Grid, area board.Area) {
 			g.Clip(origin, row, max(0, w-origin-1), strings.Join(l.From, "; "), k.Quiet())
 		}
 	}
+}
+
+// inFiles has the config files of a member lie over the view.
+var inFiles = &layer{name: "files"}
+
+func init() {
+	*inFiles = layer{name: "files", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressFiles(is) },
+		keys: func(a *app) []hint {
+			return []hint{hintOf(a.keys.Other, "next file"), {a.arrows().sideways, "another member"}, {a.keys.Deploy.Help().Key, "what differs"},
+				{a.arrows().upDown, "scroll"}, hintOf(a.keys.Close, "back")}
+		},
+		says: func(a *app) (text, short string) {
+			text, short = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of), fmt.Sprintf("what %s would be run with", a.files.of)
+			switch {
+			case a.files.vs == 1:
+				text = fmt.Sprintf("%s: what differs from how it runs", a.files.of)
+			case a.files.vs == 2 && a.files.before != nil:
+				text = fmt.Sprintf("%s: what differs from %s", a.files.of, a.files.before.Member)
+			}
+			return text, short
+		},
+		draw: func(a *app, g *grid.Grid, f frame) {
+			a.drawFiles(g, board.Area{Y: f.area.Y, W: a.w, H: a.h - f.area.Y - 1})
+		}}
 }

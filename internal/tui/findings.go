@@ -3,13 +3,13 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/panel"
 )
 
 // choice is what somebody stands on among the findings: one of them, and one of the edits that it offers; -1 for none.
@@ -103,7 +103,7 @@ func (a *app) mended(e *finding.Edit) *field.Field {
 	return a.draft
 }
 
-func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressFindings(is keyIs) tea.Cmd {
 	c := a.choice
 	switch {
 	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Findings):
@@ -147,4 +147,31 @@ func (a *app) pressFindings(is func(key.Binding) bool) tea.Cmd {
 		return a.change(func(*field.Field, plan.Live) (arrange.Change, string, error) { return change, text, nil })
 	}
 	return nil
+}
+
+// inFindings has the findings stand beside the board.
+var inFindings = &layer{name: "findings"}
+
+func init() {
+	draw := func(a *app, g *grid.Grid, at board.Area) {
+		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), at)
+	}
+	*inFindings = layer{name: "findings", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressFindings(is) },
+		over: func(_ *app, f frame) bool { return f.side.W == 0 },
+		keys: func(a *app) []hint {
+			all := []hint{{a.arrows().upDown, "choose"}}
+			if a.choice.edit >= 0 {
+				all = append(all, hintOf(a.keys.Mend, "make this edit"))
+			}
+			return append(all, hintOf(a.keys.Close, "back"))
+		},
+		says: func(*app) (string, string) {
+			return "findings: enter makes an edit, c accepts it, esc goes back", "findings: enter mends, c accepts, esc: back"
+		},
+		side: func(a *app, g *grid.Grid, f frame) { draw(a, g, f.side) },
+		draw: func(a *app, g *grid.Grid, f frame) {
+			if f.side.W == 0 && f.area.H > 0 {
+				draw(a, g, board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H})
+			}
+		}}
 }

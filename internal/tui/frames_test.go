@@ -316,7 +316,7 @@ func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
 	}
 	r.press("v")
 	if r.mode != inReview || !r.deployable() {
-		t.Fatalf("v leads to mode %d, deployable %v", r.mode, r.deployable())
+		t.Fatalf("v leads to mode %s, deployable %v", r.mode, r.deployable())
 	}
 	r.findings = []finding.Finding{{Severity: finding.Error, Text: "it cannot work"}}
 	if _, cmd := r.Update(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {

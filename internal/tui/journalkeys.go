@@ -7,8 +7,6 @@ import (
 
 	"lanternfield/internal/core/snapshot"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/tui/journal"
@@ -134,7 +132,7 @@ func (a *app) names() journal.Names {
 	return n
 }
 
-func (a *app) pressJournal(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressJournal(is keyIs) tea.Cmd {
 	j := &a.journal
 	j.Sync(a.book, a.names)
 	switch {
@@ -180,7 +178,7 @@ func (a *app) standOn(by int) tea.Cmd {
 	return a.goTo(a.journal.At())
 }
 
-func (a *app) pressFiltering(msg tea.KeyPressMsg, is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressFiltering(msg tea.KeyPressMsg, is keyIs) tea.Cmd {
 	j := &a.journal
 	switch {
 	case msg.String() == "enter":
@@ -205,4 +203,16 @@ func typed(text string) string {
 		return text
 	}
 	return oneLine(text)
+}
+
+// filtering has words for the journal's filter typed.
+var filtering = &layer{name: "filtering"}
+
+func init() {
+	*filtering = layer{name: "filtering", press: func(a *app, msg tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressFiltering(msg, is) },
+		keys: func(a *app) []hint {
+			return []hint{hintOf(a.keys.Inspect, "take these words"), hintOf(a.keys.Close, "show all lines")}
+		},
+		says:  func(*app) (string, string) { return "choosing lines: enter takes the words, esc shows all", "" },
+		paste: func(a *app, text string) { a.journal.Text += text }}
 }

@@ -129,7 +129,7 @@ func TestThePastIsShownAsItWasAndIsMarked(t *testing.T) {
 		r.message = ""
 		r.do(k)
 		if r.mode != walking || !strings.Contains(r.message, "This is the past") {
-			t.Errorf("%s in the past: mode %d, %q", k, r.mode, r.message)
+			t.Errorf("%s in the past: mode %s, %q", k, r.mode, r.message)
 		}
 	}
 	if len(*done) > 0 {
@@ -251,7 +251,7 @@ func TestARefusedDraftIsDrawnAndSaysAllOfItsWhy(t *testing.T) {
 	r.do("esc")
 	r.follow(func() tea.Msg { return reviewMsg{review: r.review} })
 	if r.mode != walking || r.sketch != nil {
-		t.Errorf("mode %d, %+v", r.mode, r.sketch)
+		t.Errorf("mode %s, %+v", r.mode, r.sketch)
 	}
 }
 
@@ -304,7 +304,7 @@ func TestTheMouse(t *testing.T) {
 	}
 	carry(t, a, a.mouse(tea.MouseMotionMsg{X: tx, Y: y, Button: tea.MouseLeft}))
 	if a.mode != carrying || !strings.Contains(a.draw().Plain(), "carrying crews-1") {
-		t.Fatalf("mode %d", a.mode)
+		t.Fatalf("mode %s", a.mode)
 	}
 	carry(t, a, a.mouse(tea.MouseReleaseMsg{X: tx, Y: y, Button: tea.MouseLeft}))
 	if got := content(t, a); a.mode != walking || got != before+"place:\n  crews: [tern-1, tern-1]\n" {
@@ -314,7 +314,7 @@ func TestTheMouse(t *testing.T) {
 	for _, v := range a.viewNames() {
 		_ = a.mouse(tea.MouseClickMsg{X: v.x, Y: f.views, Button: tea.MouseLeft})
 		if a.view != v.view {
-			t.Errorf("pointed at %s, it shows view %d", v.name, a.view)
+			t.Errorf("pointed at %s, it shows view %s", v.name, a.view)
 		}
 	}
 	for x := -1; x < 130; x += 3 { // anywhere, with any button
@@ -340,7 +340,7 @@ func TestAWireIsDrawnWithTheMouse(t *testing.T) {
 	}
 	keys(t, a, "enter")
 	if a.mode != inPointing {
-		t.Fatalf("mode %d", a.mode)
+		t.Fatalf("mode %s", a.mode)
 	}
 	at := func(member field.MemberName) (x, y int) {
 		x, y, ok := board.AtMember(a.model, a.boardArea(), a.cursor, member)
@@ -352,7 +352,7 @@ func TestAWireIsDrawnWithTheMouse(t *testing.T) {
 	x, y := at("crews-1")
 	carry(t, a, a.mouse(tea.MouseClickMsg{X: x, Y: y, Button: tea.MouseLeft}))
 	if a.mode != inPointing || !strings.Contains(a.message, "crews does not fit there; what does is lookout") {
-		t.Errorf("pointed at itself: mode %d, %q", a.mode, a.message)
+		t.Errorf("pointed at itself: mode %s, %q", a.mode, a.message)
 	}
 	before := content(t, a)
 	x, y = at("lookout-1")
@@ -368,7 +368,7 @@ func TestEscAndAKeyThatComeTogether(t *testing.T) {
 	r.do("?")
 	r.follow(func() tea.Msg { return tea.KeyPressMsg{Code: '2', Mod: tea.ModAlt} })
 	if r.mode != walking || r.view != journalView {
-		t.Errorf("mode %d, view %d", r.mode, r.view)
+		t.Errorf("mode %s, view %s", r.mode, r.view)
 	}
 }
 
@@ -377,7 +377,7 @@ func TestPastedTextIsNoKeys(t *testing.T) {
 	r, done := lived(t)
 	r.follow(func() tea.Msg { return tea.PasteMsg{Content: "vdTy\x1b[2J+++"} })
 	if len(*done) > 0 || r.mode != walking || !strings.Contains(r.message, "is not taken as keys") {
-		t.Errorf("mode %d, did %v, said %s", r.mode, *done, r.message)
+		t.Errorf("mode %s, did %v, said %s", r.mode, *done, r.message)
 	}
 	r.do("2", "/")
 	r.follow(func() tea.Msg { return tea.PasteMsg{Content: "war\x1b[31mdens\nerrors"} })

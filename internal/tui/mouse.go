@@ -55,10 +55,7 @@ func (a *app) point(x, y int) tea.Cmd {
 	if y == f.views {
 		for _, v := range a.viewNames() {
 			if x >= v.x && x < v.x+v.w {
-				if v.view == journalView {
-					return a.openJournal(a.journal.Text)
-				}
-				a.view = v.view
+				return v.view.open(a)
 			}
 		}
 		return nil

@@ -5,10 +5,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/input"
+	"lanternfield/internal/tui/panel"
 )
 
 // prompt asks for one line of text.
@@ -16,7 +15,7 @@ type prompt struct {
 	label string
 	help  string
 	line  input.Line
-	back  mode // where esc leads
+	back  *layer // where esc leads
 	take  func(text string) tea.Cmd
 	bad   string // why the text was not taken
 }
@@ -31,7 +30,7 @@ func (a *app) askText(label, help, text string, take func(string) tea.Cmd) {
 	a.mode = asking
 }
 
-func (a *app) pressAsking(msg tea.KeyPressMsg, is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressAsking(msg tea.KeyPressMsg, is keyIs) tea.Cmd {
 	p := a.prompt
 	p.bad, a.bad = "", false
 	switch {
@@ -76,4 +75,22 @@ func (a *app) drawPrompt(g *grid.Grid) {
 		g.Clip(x+2, y+2+i, w-4, l, style)
 	}
 	g.Clip(x+2, y+h-1, w-4, "enter takes it     esc goes back", k.Quiet())
+}
+
+// asking has a line of text typed.
+var asking = &layer{name: "asking"}
+
+func init() {
+	*asking = layer{name: "asking", press: func(a *app, msg tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressAsking(msg, is) },
+		keys: func(a *app) []hint { return []hint{hintOf(a.keys.Inspect, "take it"), hintOf(a.keys.Close, "back")} },
+		side: func(a *app, g *grid.Grid, f frame) {
+			if a.prompt.back == inSheet {
+				inSheet.side(a, g, f)
+				return
+			}
+			a.layWhy()
+			panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
+		},
+		draw:  func(a *app, g *grid.Grid, _ frame) { a.drawPrompt(g) },
+		paste: func(a *app, text string) { a.prompt.line.Insert(text) }}
 }

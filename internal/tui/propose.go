@@ -5,12 +5,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/panel"
 )
 
 // proposal is a better placement, shown on the board before it is taken.
@@ -55,7 +55,7 @@ func (a *app) proposed() []string {
 	return lines
 }
 
-func (a *app) pressProposal(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressProposal(is keyIs) tea.Cmd {
 	switch {
 	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Propose):
 		a.mode, a.proposal = walking, nil
@@ -110,4 +110,21 @@ func (a *app) layWhy() {
 		a.whys = whys{m.Member, a.draft, arrange.WhyHere(a.draft, a.snap.Live(), m.Member)}
 	}
 	m.Reasons = a.whys.lines
+}
+
+// inProposal has the board show a placement that is proposed.
+var inProposal = &layer{name: "proposal"}
+
+func init() {
+	*inProposal = layer{name: "proposal", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressProposal(is) },
+		keys: func(a *app) []hint {
+			return []hint{hintOf(a.keys.Mend, "take it"), hintOf(a.keys.Close, "move nothing")}
+		},
+		says: func(*app) (string, string) { return "proposed: enter takes it, esc moves nothing", "" },
+		side: func(a *app, g *grid.Grid, f frame) { panel.Proposal(g, a.look, a.proposed(), f.side) },
+		draw: func(a *app, g *grid.Grid, f frame) {
+			if f.side.W == 0 {
+				a.lines, a.shown = panel.Ask(g, a.look, "A placement is proposed", a.proposed(), false, "enter takes it     esc moves nothing")
+			}
+		}}
 }

@@ -7,8 +7,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"charm.land/bubbles/v2/key"
-
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/footprint"
@@ -18,6 +16,7 @@ import (
 	"lanternfield/internal/kit"
 	"lanternfield/internal/pattern"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/panel"
 	"lanternfield/internal/tui/sheet"
 )
@@ -149,7 +148,7 @@ func (a *app) here(at board.Place) int {
 	return n
 }
 
-func (a *app) pressSheet(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressSheet(is keyIs) tea.Cmd {
 	s := &a.sheets
 	rows := a.rows()
 	s.row = max(0, min(s.row, len(rows)-1))
@@ -363,7 +362,7 @@ func (a *app) standOnTarget() {
 	}
 }
 
-func (a *app) pressPointing(is func(key.Binding) bool) tea.Cmd {
+func (a *app) pressPointing(is keyIs) tea.Cmd {
 	p := a.pointing
 	n := len(p.row.Options)
 	switch {
@@ -424,4 +423,38 @@ func (a *app) wire() tea.Cmd {
 		return a.put(fmt.Sprintf("%s %s %s as %s", p.from, key, to, name), arrange.OfRole(p.from, to, key, name))
 	})
 	return nil
+}
+
+// inSheet has what the file says of the thing under the cursor stand beside the board; inPointing points at a role, for a wire; inList
+// has one of several things chosen.
+var inSheet, inPointing, inList = &layer{name: "sheet"}, &layer{name: "pointing"}, &layer{name: "list"}
+
+func init() {
+	side := func(a *app, g *grid.Grid, f frame) { panel.DrawSheet(g, a.look, a.sheetView(), f.side) }
+	*inSheet = layer{name: "sheet", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressSheet(is) }, side: side,
+		keys: func(a *app) []hint {
+			return []hint{{a.arrows().upDown, "choose"}, hintOf(a.keys.Inspect, "change it"), hintOf(a.keys.Remove, "take it out"), hintOf(a.keys.Other, "turn the page"),
+				hintOf(a.keys.Undo, "undo"), hintOf(a.keys.Close, "back")}
+		},
+		says: func(*app) (string, string) {
+			return "changing: enter changes a line, x takes it out, tab turns the page, esc goes back", "changing: enter, x takes out, tab turns, esc"
+		},
+		draw: func(a *app, g *grid.Grid, f frame) {
+			if f.side.W == 0 {
+				panel.DrawSheet(g, a.look, a.sheetView(), board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H})
+			}
+		}}
+	*inPointing = layer{name: "pointing", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressPointing(is) }, side: side,
+		keys: func(a *app) []hint {
+			return []hint{{a.arrows().upDown, "point at a role"}, hintOf(a.keys.Inspect, "take it"), hintOf(a.keys.Close, "back")}
+		},
+		says: func(a *app) (string, string) {
+			return fmt.Sprintf("%s, %s: arrows point at a role, enter takes it, esc goes back", a.pointing.from, a.pointing.row.Label),
+				fmt.Sprintf("%s, %s: point at a role, enter", a.pointing.from, a.pointing.row.Label)
+		}}
+	*inList = layer{name: "list", press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd { return a.pressList(is) },
+		keys: func(a *app) []hint {
+			return []hint{{a.arrows().upDown, "choose"}, hintOf(a.keys.Inspect, "take it"), hintOf(a.keys.Close, "back")}
+		},
+		draw: func(a *app, g *grid.Grid, _ frame) { panel.List(g, a.look, a.list.title, a.list.items, a.list.at) }}
 }

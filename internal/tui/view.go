@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
-	"time"
 
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
@@ -55,7 +54,7 @@ func (a *app) frame() frame {
 	f.notice = bottom - 1
 	f.tide = tide.Area{Y: bottom, W: a.w, H: height}
 	f.area = board.Area{Y: f.views + 1, W: a.w, H: f.notice - f.views - 1}
-	if a.w >= 116 && f.area.H >= 12 && a.view != journalView {
+	if a.w >= 116 && f.area.H >= 12 && !a.view.wide {
 		w := min(52, a.w*11/40)
 		f.area.W -= w
 		f.side = board.Area{X: f.area.W, Y: f.area.Y, W: w, H: f.area.H}
@@ -91,26 +90,15 @@ func (a *app) draw() *grid.Grid {
 	f := a.frame()
 	a.drawVerdict(g, f, a.suppose())
 	a.drawNotice(g, f.notice)
-	if a.view == journalView {
-		a.journal.Sync(a.book, a.names)
-		var then time.Time
-		if a.past != nil {
-			then = a.past.at
-		}
-		a.journal.Draw(g, a.look, f.area, then)
-	} else if a.view == orderView {
-		a.drawOrder(g, f)
-	} else {
-		a.drawBoard(g, f)
-	}
+	a.view.draw(a, g, f)
 	tide.Draw(g, a.look, a.drawnTide(), f.tide)
-	over := a.mode == inReview || a.mode == inKeys || a.mode == inConfirm || a.mode == inClash ||
-		a.mode == inDetail || a.mode == inFindings && f.side.W == 0
-	if over {
+	if a.mode.over != nil && a.mode.over(a, f) {
 		g.Fade(grid.Style{Fg: a.look.Faint, Bg: a.look.Ink})
 	}
 	a.drawKeyLine(g, a.h-1)
-	a.drawOver(g, f)
+	if a.mode.draw != nil {
+		a.mode.draw(a, g, f)
+	}
 	return g
 }
 
@@ -137,14 +125,8 @@ func (a *app) drawBoard(g *grid.Grid, f frame) {
 func (a *app) drawSide(g *grid.Grid, f frame) {
 	switch {
 	case f.side.W == 0:
-	case a.mode == inFindings:
-		panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), f.side)
-	case a.mode == inSheet || a.mode == inPointing || a.mode == asking && a.prompt.back == inSheet:
-		panel.DrawSheet(g, a.look, a.sheetView(), f.side)
-	case a.mode == inProposal:
-		panel.Proposal(g, a.look, a.proposed(), f.side)
-	case a.mode == carrying:
-		panel.Carry(g, a.look, a.model, a.cursor, a.carried.Member, f.side)
+	case a.mode.side != nil:
+		a.mode.side(a, g, f)
 	default:
 		a.layWhy()
 		panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
@@ -183,65 +165,6 @@ func (a *app) drawEmpty(g *grid.Grid, area board.Area) {
 			}
 			g.Text(max(1, (area.W-grid.Width(line))/2), y, line, style)
 			y++
-		}
-	}
-}
-
-func (a *app) drawOver(g *grid.Grid, f frame) {
-	switch a.mode {
-	case inReview:
-		foot := "esc goes back, nothing has been done"
-		switch {
-		case a.deployable():
-			foot = "d deploys this     esc goes back"
-		case finding.Worst(a.findings):
-			foot = "it cannot be deployed before the errors are mended     esc goes back"
-		case a.review != nil && a.review.Quick:
-			foot = "it is being worked out     esc goes back"
-		}
-		if a.review != nil && len(a.review.Pending) > 0 {
-			foot = "r restarts what waits for it     " + foot
-		}
-		a.lines, a.shown = panel.Review(g, a.look, a.reviewBody(), foot, a.scroll)
-	case inKeys:
-		a.lines, a.shown = panel.Keys(g, a.look, a.keys.groups(), a.scroll)
-	case inConfirm:
-		foot := "y does it     esc goes back, nothing has been done"
-		if a.ask.order.What == "" {
-			foot = "esc goes back, nothing has been done"
-		}
-		a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, foot)
-	case inClash:
-		var text []string
-		for _, c := range a.clash.conflicts {
-			text = append(text, fmt.Sprintf("line %d, theirs:", c.Line))
-			text = append(text, strings.Split(strings.TrimRight(c.Theirs, "\n"), "\n")...)
-			text = append(text, "yours:")
-			text = append(text, strings.Split(strings.TrimRight(c.Mine, "\n"), "\n")...)
-			text = append(text, "")
-		}
-		a.lines, a.shown = panel.Ask(g, a.look, "Somebody else has changed the same lines of the file", text, false, "t keeps theirs     m takes yours     nothing has been written yet")
-	case inSheet, inPointing:
-		if f.side.W == 0 && a.mode == inSheet {
-			panel.DrawSheet(g, a.look, a.sheetView(), board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H})
-		}
-	case inProposal:
-		if f.side.W == 0 {
-			a.lines, a.shown = panel.Ask(g, a.look, "A placement is proposed", a.proposed(), false, "enter takes it     esc moves nothing")
-		}
-	case inList:
-		panel.List(g, a.look, a.list.title, a.list.items, a.list.at)
-	case inFiles:
-		a.drawFiles(g, board.Area{Y: f.area.Y, W: a.w, H: a.h - f.area.Y - 1})
-	case asking:
-		a.drawPrompt(g)
-	case inDetail:
-		a.layWhy()
-		panel.DetailOver(g, a.look, a.model, a.cursor, a.moment(), a.can())
-	case inFindings:
-		if f.side.W == 0 && f.area.H > 0 {
-			half := board.Area{X: 0, Y: f.area.Y, W: a.w, H: f.area.H}
-			panel.Findings(g, a.look, a.findings, a.choice.finding, a.choice.edit, a.outcome(), half)
 		}
 	}
 }
@@ -305,27 +228,8 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 	case a.past != nil:
 		at, ago := a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at))
 		text, short = fmt.Sprintf("the past: as it was at %s, %s ago; n returns to now", at, ago), fmt.Sprintf("the past: %s, %s ago; n: now", at, ago)
-	case a.mode == carrying:
-		text, short = fmt.Sprintf("carrying %s: enter drops it, esc leaves it", a.carried.Member), fmt.Sprintf("carrying %s: enter drops it", a.carried.Member)
-	case a.mode == filtering:
-		text = "choosing lines: enter takes the words, esc shows all"
-	case a.mode == inFindings:
-		text, short = "findings: enter makes an edit, c accepts it, esc goes back", "findings: enter mends, c accepts, esc: back"
-	case a.mode == inSheet:
-		text, short = "changing: enter changes a line, x takes it out, tab turns the page, esc goes back", "changing: enter, x takes out, tab turns, esc"
-	case a.mode == inPointing:
-		text = fmt.Sprintf("%s, %s: arrows point at a role, enter takes it, esc goes back", a.pointing.from, a.pointing.row.Label)
-		short = fmt.Sprintf("%s, %s: point at a role, enter", a.pointing.from, a.pointing.row.Label)
-	case a.mode == inFiles:
-		text, short = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of), fmt.Sprintf("what %s would be run with", a.files.of)
-		switch {
-		case a.files.vs == 1:
-			text = fmt.Sprintf("%s: what differs from how it runs", a.files.of)
-		case a.files.vs == 2 && a.files.before != nil:
-			text = fmt.Sprintf("%s: what differs from %s", a.files.of, a.files.before.Member)
-		}
-	case a.mode == inProposal:
-		text = "proposed: enter takes it, esc moves nothing"
+	case a.mode.says != nil:
+		text, short = a.mode.says(a)
 	case a.whatIf && a.view == boardView:
 		text, short = "what if: move to choose what fails, esc ends it", "what if: choose what fails, esc ends it"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
@@ -341,18 +245,19 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 
 // viewName is where a view's name stands.
 type viewName struct {
-	view      view
+	view      *view
 	key, name string
 	x, w      int
 }
 
 func (a *app) viewNames() []viewName {
-	names := []viewName{{view: boardView, key: a.keys.Board.Help().Key, name: "Board"}, {view: journalView, key: a.keys.Journal.Help().Key, name: "Journal"},
-		{view: orderView, key: a.keys.Order.Help().Key, name: "Order"}}
+	var names []viewName
 	x := 1
-	for i := range names {
-		names[i].x, names[i].w = x, len(names[i].key)+1+len(names[i].name)
-		x += names[i].w + 3
+	for _, v := range views {
+		n := viewName{view: v, key: v.key(a.keys).Help().Key, name: v.name, x: x}
+		n.w = len(n.key) + 1 + len(n.name)
+		x += n.w + 3
+		names = append(names, n)
 	}
 	return names
 }
@@ -516,135 +421,8 @@ func (a *app) can() panel.Foot {
 // drawKeyLine writes the keys that do something here and now.
 func (a *app) drawKeyLine(g *grid.Grid, y int) {
 	k := a.look
-	type shown struct{ key, word string }
-	var all []shown
-	add := func(b key.Binding, word string) { all = append(all, shown{b.Help().Key, word}) }
-	arrows, upDown, sideways := "←↓↑→", "↓↑", "←→"
-	if k.ASCII {
-		arrows, upDown, sideways = "arrows", "down up", "left right"
-	}
-	at := a.model.Under(a.cursor)
-	switch {
-	case a.mode == carrying:
-		all = append(all, shown{sideways, "to another node"})
-		add(a.keys.Drop, "drop it here")
-		add(a.keys.Close, "leave it")
-	case a.mode == filtering:
-		add(a.keys.Inspect, "take these words")
-		add(a.keys.Close, "show all lines")
-	case a.mode == inFindings:
-		all = append(all, shown{upDown, "choose"})
-		if a.choice.edit >= 0 {
-			add(a.keys.Mend, "make this edit")
-		}
-		add(a.keys.Close, "back")
-	case a.mode == inSheet:
-		all = append(all, shown{upDown, "choose"})
-		add(a.keys.Inspect, "change it")
-		add(a.keys.Remove, "take it out")
-		add(a.keys.Other, "turn the page")
-		add(a.keys.Undo, "undo")
-		add(a.keys.Close, "back")
-	case a.mode == inPointing:
-		all = append(all, shown{upDown, "point at a role"})
-		add(a.keys.Inspect, "take it")
-		add(a.keys.Close, "back")
-	case a.mode == inFiles:
-		add(a.keys.Other, "next file")
-		all = append(all, shown{sideways, "another member"}, shown{"d", "what differs"})
-		all = append(all, shown{upDown, "scroll"})
-		add(a.keys.Close, "back")
-	case a.mode == inProposal:
-		add(a.keys.Mend, "take it")
-		add(a.keys.Close, "move nothing")
-	case a.mode == inList:
-		all = append(all, shown{upDown, "choose"})
-		add(a.keys.Inspect, "take it")
-		add(a.keys.Close, "back")
-	case a.mode == asking:
-		add(a.keys.Inspect, "take it")
-		add(a.keys.Close, "back")
-	case a.mode == inConfirm:
-		if a.ask.order.What != "" {
-			add(a.keys.Yes, "do it")
-		}
-		add(a.keys.Close, "back")
-	case a.mode == inClash:
-		add(a.keys.Theirs, "keep theirs")
-		add(a.keys.Mine, "take yours")
-	case a.mode != walking:
-		if a.mode == inReview && a.deployable() {
-			add(a.keys.Deploy, "deploy this")
-		}
-		if a.mode == inReview && a.review != nil && len(a.review.Pending) > 0 {
-			add(a.keys.Restart, "restart what waits")
-		}
-		if a.lines > a.shown && a.mode != inDetail {
-			all = append(all, shown{upDown, "scroll"})
-		}
-		add(a.keys.Close, "back")
-	case a.past != nil:
-		add(a.keys.Now, "now")
-		all = append(all, shown{"[ ]", "in time"}, shown{"{ }", "to events"}, shown{arrows, "move"})
-		add(a.keys.Other, "other view")
-	case a.view == journalView:
-		all = append(all, shown{upDown, "line by line, back in time"})
-		add(a.keys.Filter, "choose lines")
-		if !a.journal.Follow {
-			add(a.keys.Follow, "follow")
-		}
-		if a.journal.Text != "" {
-			add(a.keys.Close, "all lines")
-		}
-		add(a.keys.Board, "board")
-	default:
-		all = append(all, shown{arrows, "move"})
-		if _, dark := a.model.NextDark(a.cursor); dark && !a.snap.Rollout.Active {
-			add(a.keys.Dark, "to what is dark")
-		}
-		if a.snap.Rollout.Active && a.snap.State == snapshot.Deploying {
-			word := "pause"
-			if a.snap.Rollout.Paused {
-				word = "go on"
-			}
-			add(a.keys.Pause, word)
-		}
-		if a.review != nil && a.review.New() {
-			add(a.keys.Review, "review and deploy")
-		} else if a.review == nil && a.refused != "" {
-			add(a.keys.Review, "why it is refused")
-		}
-		if len(a.edits.done) > 0 {
-			add(a.keys.Undo, "undo")
-		}
-		if len(a.edits.undone) > 0 {
-			add(a.keys.Redo, "redo")
-		}
-		if a.loaded != nil && at.Role != "" {
-			if at.Member != "" {
-				add(a.keys.Grab, "grab")
-				add(a.keys.Remove, "remove")
-			} else {
-				add(a.keys.Add, "add")
-			}
-			all = append(all, shown{"+ -", "more or fewer"})
-		}
-		if a.loaded != nil {
-			add(a.keys.Change, "change")
-		}
-		if len(a.findings) > 0 {
-			add(a.keys.Findings, "findings")
-		}
-		add(a.keys.WhatIf, map[bool]string{true: "as it is", false: "what if"}[a.whatIf])
-		if len(a.tide) > 0 {
-			all = append(all, shown{"[ ]", "back in time"})
-		}
-	}
-	if a.mode == walking {
-		add(a.keys.Keys, "all keys")
-		add(a.keys.Quit, "quit")
-	}
-	width := func(s shown) int { return grid.Width(s.key) + 1 + grid.Width(s.word) + 3 }
+	all := a.hints()
+	width := func(s hint) int { return grid.Width(s.key) + 1 + grid.Width(s.word) + 3 }
 	rest := 0
 	for _, s := range all[max(0, len(all)-2):] {
 		rest += width(s)
