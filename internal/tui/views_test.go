@@ -38,7 +38,7 @@ func TestAViewAndALayerAreAddedInOnePlace(t *testing.T) {
 
 	r := onRehearsal(t, 100, 30)
 	press := func(text string) string {
-		r.press(tea.KeyPressMsg{Code: []rune(text)[0], Text: text})
+		r.app.press(tea.KeyPressMsg{Code: []rune(text)[0], Text: text})
 		return r.draw().Plain()
 	}
 	if text := press("9"); !strings.Contains(text, "9 Fog") || !strings.Contains(text, "there is fog") || !strings.Contains(text, "h thicken it") || !strings.Contains(text, "? all keys") {
@@ -47,7 +47,7 @@ func TestAViewAndALayerAreAddedInOnePlace(t *testing.T) {
 	if text := press("h"); thick != 1 || !strings.Contains(text, "nothing can be seen") || !strings.Contains(text, "esc thin it") || !strings.Contains(text, "thick as it is") {
 		t.Errorf("the layer:\n%s", text)
 	}
-	r.press(tea.KeyPressMsg{Code: tea.KeyEscape})
+	r.app.press(tea.KeyPressMsg{Code: tea.KeyEscape})
 	if text := press("1"); r.mode != walking || r.view != boardView || strings.Contains(text, "there is fog") {
 		t.Errorf("back on the board:\n%s", text)
 	}
