@@ -191,7 +191,7 @@ func crashes(dir string) error {
 		return err
 	}
 	defer session.Close()
-	if err := session.Do(ctx, control.Order{What: "deploy", Draft: file.Field, By: "bench"}); err != nil {
+	if err := session.Do(ctx, control.Request{What: "deploy", Draft: file.Field, By: "bench"}); err != nil {
 		return err
 	}
 	fmt.Printf("from the kill of a member to the snapshot that shows it, %d times each\n", *rounds)
@@ -233,7 +233,7 @@ func crashes(dir string) error {
 		adopted = append(adopted, d)
 	}
 	spread("  adopted by another agent   ", adopted)
-	if err := session.Do(ctx, control.Order{What: "retire", By: "bench"}); err != nil {
+	if err := session.Do(ctx, control.Request{What: "retire", By: "bench"}); err != nil {
 		return err
 	}
 	return until(ctx, session, func(s *snapshot.Snapshot) bool { return s.State == snapshot.Retired })

@@ -75,7 +75,7 @@ func (a *app) takesOver(ctx context.Context, cmd *cobra.Command, session control
 	if a.takeOver == "" {
 		return nil
 	}
-	err := session.Do(ctx, control.Order{What: "take over", Names: []string{a.takeOver}, By: by(cmd)})
+	err := session.Do(ctx, control.Request{What: "take over", Names: []string{a.takeOver}, By: by(cmd)})
 	if err == nil && !a.json {
 		fmt.Fprintf(a.out, "%s goes on with the log that is here.\n", a.takeOver)
 	}
@@ -124,7 +124,7 @@ func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folde
 			return err
 		}
 	}
-	if err := session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Request{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
 		return err
 	}
 	return a.follow(ctx, session, timeout, waited{what: "deploy", want: snapshot.Converged})
@@ -239,7 +239,7 @@ func (a *app) live(cmd *cobra.Command, folder control.Folder, verb string, what,
 			return err
 		}
 	}
-	if err := session.Do(ctx, control.Order{What: verb, Names: what, Without: without, By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Request{What: verb, Names: what, Without: without, By: by(cmd)}); err != nil {
 		return err
 	}
 	w := waited{what: verb, names: what}

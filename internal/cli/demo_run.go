@@ -157,7 +157,7 @@ func (t *tour) deployFile(ctx context.Context) (*snapshot.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := t.session.Do(ctx, control.Order{What: "deploy", Draft: f.Field, By: "lanternfield demo --run"}); err != nil {
+	if err := t.session.Do(ctx, control.Request{What: "deploy", Draft: f.Field, By: "lanternfield demo --run"}); err != nil {
 		return nil, err
 	}
 	return t.until(ctx, "converged", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Converged && !s.Rollout.Active })

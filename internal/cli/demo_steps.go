@@ -286,7 +286,7 @@ func (t *tour) takeDown(ctx context.Context) (string, error) {
 	if snap, err := t.session.Snapshot(ctx); err != nil || snap.State == snapshot.Draft {
 		return "nothing was deployed", err
 	}
-	if err := t.session.Do(ctx, control.Order{What: "retire", By: "lanternfield demo --run"}); err != nil {
+	if err := t.session.Do(ctx, control.Request{What: "retire", By: "lanternfield demo --run"}); err != nil {
 		return "", err
 	}
 	if _, err := t.until(ctx, "retired", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Retired }); err != nil {

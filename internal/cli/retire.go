@@ -56,7 +56,7 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 	if err := a.confirm(fmt.Sprintf("Retire %s?", snap.Field)); err != nil {
 		return err
 	}
-	if err := session.Do(ctx, control.Order{What: "retire", By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Request{What: "retire", By: by(cmd)}); err != nil {
 		return err
 	}
 	if err := a.followRetire(ctx, session, timeout); err != nil {

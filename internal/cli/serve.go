@@ -121,7 +121,7 @@ func (a *app) holdCommand(use, short, what, said string) *cobra.Command {
 				return err
 			}
 			defer session.Close()
-			if err := session.Do(ctx, control.Order{What: what, By: by(cmd)}); err != nil {
+			if err := session.Do(ctx, control.Request{What: what, By: by(cmd)}); err != nil {
 				return err
 			}
 			if a.json {

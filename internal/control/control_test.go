@@ -13,13 +13,11 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agent"
 	"lanternfield/internal/agentapi"
-
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
-
-	"lanternfield/internal/agent"
-	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 )
 
@@ -130,7 +128,7 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 	if err != nil || len(review.Steps) != 5 {
 		t.Fatalf("review: %+v, %v", review, err)
 	}
-	if err := second.Do(ctx, Order{What: "deploy", Draft: sleepers(3), By: "test"}); err != nil {
+	if err := second.Do(ctx, Request{What: "deploy", Draft: sleepers(3), By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, s := range []Session{first, second} {
@@ -139,10 +137,10 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 			t.Errorf("%T: %d of %d lit", s, lit, want)
 		}
 	}
-	if err := second.Do(ctx, Order{What: "stop", Names: []string{"crews-9"}}); err == nil || !strings.HasPrefix(err.Error(), `there is no role, node or member "crews-9"`) {
+	if err := second.Do(ctx, Request{What: "stop", Names: []string{"crews-9"}}); err == nil || !strings.HasPrefix(err.Error(), `there is no role, node or member "crews-9"`) {
 		t.Errorf("a refused order came back as %v", err)
 	}
-	if err := second.Do(ctx, Order{What: "sing"}); err == nil {
+	if err := second.Do(ctx, Request{What: "sing"}); err == nil {
 		t.Error("an unknown order was taken")
 	}
 	samples, err := second.Tide(ctx, time.Time{})
@@ -162,14 +160,14 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 			defer all.Done()
 			s := []Session{first, second}[i%2]
 			for n := range 5 {
-				_ = s.Do(ctx, Order{What: []string{"stop", "start", "restart"}[(n+i)%3], Names: []string{fmt.Sprintf("crews-%d", i%3+1)}})
+				_ = s.Do(ctx, Request{What: []string{"stop", "start", "restart"}[(n+i)%3], Names: []string{fmt.Sprintf("crews-%d", i%3+1)}})
 				_, _ = s.Snapshot(ctx)
 				_, _ = s.Review(ctx, sleepers(n))
 			}
 		}()
 	}
 	all.Wait()
-	if err := first.Do(ctx, Order{What: "start"}); err != nil {
+	if err := first.Do(ctx, Request{What: "start"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, second, "converged", in(snapshot.Converged))
@@ -194,7 +192,7 @@ func TestOneHoldsAndAllActThroughIt(t *testing.T) {
 	if after.Term != before.Term+1 || after.Members[0].PID != before.Members[0].PID {
 		t.Errorf("term %d after %d, process %d after %d", after.Term, before.Term, after.Members[0].PID, before.Members[0].PID)
 	}
-	if err := third.Do(ctx, Order{What: "retire", By: "test"}); err != nil {
+	if err := third.Do(ctx, Request{What: "retire", By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, third, "retired", in(snapshot.Retired))
@@ -226,7 +224,7 @@ func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
 	}
 	f := folder(t)
 	s := open(t, f)
-	if err := s.Do(context.Background(), Order{What: "deploy", Draft: sleepers(1)}); err != nil {
+	if err := s.Do(context.Background(), Request{What: "deploy", Draft: sleepers(1)}); err != nil {
 		t.Fatal(err)
 	}
 	var held *HeldError
@@ -240,7 +238,7 @@ func TestOnlyARetiredFieldIsForgotten(t *testing.T) {
 	}
 	s = open(t, f)
 	defer s.Close()
-	if err := s.Do(context.Background(), Order{What: "retire"}); err != nil {
+	if err := s.Do(context.Background(), Request{What: "retire"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, s, "retired", in(snapshot.Retired))
@@ -326,13 +324,13 @@ func TestWhoeverIsAnsweredSeesItInTheNextSnapshot(t *testing.T) {
 		draft.Roles = append(draft.Roles, field.Role{Name: field.RoleName(fmt.Sprint("none-", i)), Program: draft.Roles[0].Program})
 	}
 	field.FillDefaults(draft)
-	if err := s.Do(t.Context(), Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
+	if err := s.Do(t.Context(), Request{What: "deploy", Draft: draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, s, "converged", in(snapshot.Converged))
 	for i := range 100 {
 		what := []string{"stop", "start"}[i%2]
-		if err := s.Do(t.Context(), Order{What: what, By: "test"}); err != nil {
+		if err := s.Do(t.Context(), Request{What: what, By: "test"}); err != nil {
 			t.Fatal(err)
 		}
 		if snap, err := s.Snapshot(t.Context()); err != nil || snap.Rollout.What != what {
@@ -349,12 +347,12 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 	draft := sleepers(2)
 	draft.Roles[0].Program.Command = []string{"sh", "-c", `echo "2026-01-01T12:00:00Z the bell"; printf 'ding\033[2Jdong\n'; exec sleep 600`}
 	before := time.Now()
-	if err := first.Do(ctx, Order{What: "deploy", Draft: draft, By: "test"}); err != nil {
+	if err := first.Do(ctx, Request{What: "deploy", Draft: draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, first, "converged", in(snapshot.Converged))
 	lit := time.Now()
-	if err := first.Do(ctx, Order{What: "stop", Names: []string{"crews"}}); err != nil {
+	if err := first.Do(ctx, Request{What: "stop", Names: []string{"crews"}}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, first, "stopped", in(snapshot.Stopped))
@@ -385,7 +383,7 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 		if err != nil || about != 1 {
 			t.Errorf("%T: %d events say that crews-1 is ready, %v", s, about, err)
 		}
-		if err := s.Do(ctx, Order{What: "pause"}); err == nil || !strings.Contains(err.Error(), "nothing is under way") {
+		if err := s.Do(ctx, Request{What: "pause"}); err == nil || !strings.Contains(err.Error(), "nothing is under way") {
 			t.Errorf("%T: paused: %v", s, err)
 		}
 	}

@@ -15,16 +15,14 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/loop"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
@@ -40,7 +38,7 @@ type Controller struct {
 	marks   *marks
 	ground  ground.Ground
 	key     []byte
-	inputs  chan request
+	inputs  chan input
 	cancel  context.CancelFunc
 	done    chan struct{}
 	drivers sync.WaitGroup
@@ -64,9 +62,9 @@ type Controller struct {
 }
 
 // request is an input with a place for the answer.
-type request struct {
+type input struct {
 	in    engine.Input
-	order *Order
+	asked *Request
 	reply chan error
 }
 
@@ -135,7 +133,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Controller{folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan request, 64), done: make(chan struct{}),
+	c := &Controller{folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	s, tide, marks, err := f.foldToWrite(log)
@@ -149,7 +147,7 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	}
 	if err == nil {
 		c.loop, c.state = loop.New(log, s), s.Clone()
-		_, _, err = c.decide([]request{{in: over}})
+		_, _, err = c.decide([]input{{in: over}})
 	}
 	if err == nil {
 		err = c.listen()
@@ -176,7 +174,7 @@ func (c *Controller) own(ctx context.Context) {
 	measures := time.NewTicker(time.Second)
 	defer measures.Stop()
 	for {
-		var batch []request
+		var batch []input
 		select {
 		case <-ctx.Done():
 			return
@@ -232,12 +230,12 @@ func (c *Controller) freshen() {
 }
 
 // decide gives the answer to each input once all their events are stored, or why they could not be stored; and whether there is news.
-func (c *Controller) decide(batch []request) (answers []error, news bool, err error) {
+func (c *Controller) decide(batch []input) (answers []error, news bool, err error) {
 	inputs := make([]loop.Input, len(batch))
 	for i, r := range batch {
-		if inputs[i] = loop.Of(r.in); r.order != nil {
+		if inputs[i] = loop.Of(r.in); r.asked != nil {
 			inputs[i] = func(s *state.State) (engine.Input, error) {
-				return r.order.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(s, draft) })
+				return r.asked.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(s, draft) })
 			}
 		}
 	}
@@ -360,7 +358,7 @@ func (c *Controller) retiring() bool {
 }
 
 // submit hands an input to the owner and waits until it is stored.
-func (c *Controller) submit(ctx context.Context, r request) error {
+func (c *Controller) submit(ctx context.Context, r input) error {
 	r.reply = make(chan error, 1)
 	select {
 	case c.inputs <- r:
@@ -492,7 +490,7 @@ func (c *Controller) Preview(_ context.Context, draft *field.Field, member field
 }
 
 // Do carries out an order. A draft is judged once all nodes have been heard.
-func (c *Controller) Do(ctx context.Context, o Order) error {
+func (c *Controller) Do(ctx context.Context, o Request) error {
 	if o.What == "take over" {
 		return c.takeOver(ctx, o)
 	}
@@ -516,7 +514,7 @@ func (c *Controller) Do(ctx context.Context, o Order) error {
 			}
 		}
 	}
-	return c.submit(ctx, request{order: &o})
+	return c.submit(ctx, input{asked: &o})
 }
 
 // Settled tells whether nothing is left to do; see engine.Settled.

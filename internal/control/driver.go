@@ -10,12 +10,10 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
 )
 
@@ -153,7 +151,7 @@ func (d *driver) account(ctx context.Context) {
 
 // tell hands an input to the engine and waits until it is stored.
 func (d *driver) tell(ctx context.Context, in engine.Input) bool {
-	return d.control.submit(ctx, request{in: in}) == nil
+	return d.control.submit(ctx, input{in: in}) == nil
 }
 
 // errRelease ends a conversation because the node is to be released.

@@ -15,12 +15,11 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/host"
-
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
 )
 
@@ -57,14 +56,21 @@ type Folder struct {
 func FolderOf(root, name string) Folder { return Folder{Dir: filepath.Join(root, name)} }
 
 // own is the part of it that nobody else may enter. The way to the nodes may be passed: members may run as users of their own.
-func (f Folder) own() string         { return filepath.Join(f.Dir, ownFolder) }
-func (f Folder) events() string      { return f.kept("events.db") }
+func (f Folder) own() string { return filepath.Join(f.Dir, ownFolder) }
+
+func (f Folder) events() string { return f.kept("events.db") }
+
 func (f Folder) checkpoints() string { return filepath.Join(f.own(), "checkpoints.db") }
-func (f Folder) lock() string        { return filepath.Join(f.own(), "lock") }
-func (f Folder) secret() string      { return f.kept("secret") }
-func (f Folder) authority() string   { return filepath.Join(f.own(), "authority.pem") }
-func (f Folder) receipt() string     { return filepath.Join(f.own(), "receipt.json") }
-func (f Folder) nodes() string       { return filepath.Join(f.Dir, "nodes") }
+
+func (f Folder) lock() string { return filepath.Join(f.own(), "lock") }
+
+func (f Folder) secret() string { return f.kept("secret") }
+
+func (f Folder) authority() string { return filepath.Join(f.own(), "authority.pem") }
+
+func (f Folder) receipt() string { return filepath.Join(f.own(), "receipt.json") }
+
+func (f Folder) nodes() string { return filepath.Join(f.Dir, "nodes") }
 
 const ownFolder = "own"
 

@@ -12,12 +12,10 @@ import (
 	"strings"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 )
 
 // lacking is why an agent does not obey this log.
@@ -128,7 +126,7 @@ func (c *Controller) trusted() error {
 }
 
 // takeOver goes on with this log, on the word of a person who names the field.
-func (c *Controller) takeOver(ctx context.Context, o Order) error {
+func (c *Controller) takeOver(ctx context.Context, o Request) error {
 	if len(o.Names) != 1 || o.Names[0] != fieldName(c.folder) {
 		return fmt.Errorf("say which field is to be taken over: --take-over %s", fieldName(c.folder))
 	}
@@ -156,7 +154,7 @@ func (c *Controller) takeOver(ctx context.Context, o Order) error {
 	if in.Mark, err = randomMark(); err != nil {
 		return err
 	}
-	if err := c.submit(ctx, request{in: in}); err != nil {
+	if err := c.submit(ctx, input{in: in}); err != nil {
 		return err
 	}
 	c.mu.Lock()

@@ -11,15 +11,13 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-	"lanternfield/internal/eventlog"
-
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
 	"lanternfield/internal/ground"
 )
 

@@ -8,11 +8,10 @@ import (
 	"sync"
 	"time"
 
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
 )
 

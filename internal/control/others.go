@@ -9,9 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/state"
 )
 
 // Others finds what the other fields of the state folder keep for their members on nodes that they share. A field that

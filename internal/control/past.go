@@ -6,11 +6,9 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
-
-	"lanternfield/internal/core/field"
 )
 
 // Past gives the field as it was at that moment.

@@ -14,15 +14,13 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/eventlog"
-	"lanternfield/internal/eventlog/sqlite"
-	"lanternfield/internal/host"
-
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/state"
-
-	"lanternfield/internal/core/field"
+	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/host"
 )
 
 // Receipt says what was taken down, and what was found when it was looked for afterwards.

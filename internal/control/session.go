@@ -8,14 +8,12 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 // Session is a way to a field that a controller holds.
@@ -30,7 +28,7 @@ type Session interface {
 	// Preview renders what a member would be run with by the draft, and what it runs with.
 	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error)
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
-	Do(ctx context.Context, o Order) error
+	Do(ctx context.Context, o Request) error
 	// Journal gives a part of the journal, oldest first.
 	Journal(ctx context.Context, r Range) ([]Entry, error)
 	// Past gives the field as it was at that moment, as far as is known by now.
@@ -44,8 +42,8 @@ type Session interface {
 	Close() error
 }
 
-// Order is what a person asks for.
-type Order struct {
+// Request is what a person asks for.
+type Request struct {
 	What  string       `json:"what"` // deploy, stop, start, restart, pause, go on or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
@@ -56,7 +54,7 @@ type Order struct {
 }
 
 // input turns an order into what the engine decides on.
-func (o Order) input(s *state.State, bind func(*field.Field) (map[field.NodeName]state.Binding, error)) (engine.Input, error) {
+func (o Request) input(s *state.State, bind func(*field.Field) (map[field.NodeName]state.Binding, error)) (engine.Input, error) {
 	switch o.What {
 	case "deploy":
 		if o.Draft == nil {

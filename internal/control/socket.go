@@ -14,12 +14,10 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
 )
 
 // handler answers what passes through the socket.
@@ -62,7 +60,7 @@ func (c *Controller) handler() http.Handler {
 		answer(w, files, err)
 	})
 	mux.HandleFunc("POST /v1/order", func(w http.ResponseWriter, r *http.Request) {
-		var o Order
+		var o Request
 		err := json.NewDecoder(r.Body).Decode(&o)
 		if err == nil {
 			err = c.Do(r.Context(), o)
@@ -247,7 +245,7 @@ func (r *remote) Preview(ctx context.Context, draft *field.Field, member field.M
 	return files, r.call(ctx, http.MethodPost, "/v1/preview?member="+url.QueryEscape(string(member)), draft, files)
 }
 
-func (r *remote) Do(ctx context.Context, o Order) error {
+func (r *remote) Do(ctx context.Context, o Request) error {
 	return r.call(ctx, http.MethodPost, "/v1/order", o, &struct{}{})
 }
 

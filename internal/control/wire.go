@@ -23,6 +23,7 @@ type said struct {
 }
 
 func (e *said) Error() string { return e.text }
+
 func (e *said) Unwrap() error { return e.err }
 
 // wires are the errors that keep their types, by the name of their kind. The names are never changed.

@@ -22,7 +22,7 @@ import (
 type ask struct {
 	title string
 	text  []string // what it does, and what is lost
-	order control.Order
+	order control.Request
 	lost  bool // something is lost for good
 }
 
@@ -36,10 +36,10 @@ func (a *app) pauseOrGoOn() tea.Cmd {
 		return nil
 	case r.Paused:
 		a.say(false, "It goes on.")
-		return a.order(control.Order{What: "go on"})
+		return a.order(control.Request{What: "go on"})
 	}
 	a.say(false, "Paused: what has begun goes on, nothing new is begun. space goes on.")
-	return a.order(control.Order{What: "pause"})
+	return a.order(control.Request{What: "pause"})
 }
 
 // askFor prepares an order for what is under the cursor: stop, which starts what is stopped, or restart.
@@ -66,7 +66,7 @@ func (a *app) askFor(what string) {
 		a.say(true, fmt.Sprintf("%s is stopped: s starts it again.", name))
 		return
 	}
-	q := &ask{order: control.Order{What: what, Names: names}}
+	q := &ask{order: control.Request{What: what, Names: names}}
 	list := strings.Join(names, ", ")
 	if len(names) > 8 {
 		list = fmt.Sprintf("%s and %d more", strings.Join(names[:8], ", "), len(names)-8)
@@ -152,7 +152,7 @@ func (a *app) askToRetire() {
 	if n := len(a.snap.Kept); n > 0 {
 		also = fmt.Sprintf(", also what was kept of %s", a.snap.KeptNames())
 	}
-	a.ask = &ask{title: fmt.Sprintf("Take %s down?", a.snap.Field), lost: true, order: control.Order{What: "retire"}, text: []string{
+	a.ask = &ask{title: fmt.Sprintf("Take %s down?", a.snap.Field), lost: true, order: control.Request{What: "retire"}, text: []string{
 		fmt.Sprintf("%d members end in the reverse order of deployment, and the data of all of them is deleted for good%s, on %d nodes; then the agents end too.",
 			len(a.snap.Members), also, len(a.snap.Nodes)),
 		"The field's file, its history and a receipt of what was removed stay."}}
@@ -161,7 +161,7 @@ func (a *app) askToRetire() {
 
 // askToTakeUp asks whether the members that run with something older are restarted, one by one.
 func (a *app) askToTakeUp() {
-	q := &ask{title: "Restart what runs with an older configuration?", order: control.Order{What: "restart"}}
+	q := &ask{title: "Restart what runs with an older configuration?", order: control.Request{What: "restart"}}
 	for _, p := range a.review.Pending {
 		q.text = append(q.text, p.String()+".")
 		for _, m := range p.Members {

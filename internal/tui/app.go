@@ -12,6 +12,10 @@ import (
 	"time"
 	"unicode"
 
+	"lanternfield/internal/tui/stages"
+
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/keeper"
 
@@ -28,8 +32,6 @@ import (
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/journal"
-	"lanternfield/internal/tui/look"
-	"lanternfield/internal/tui/order"
 	"lanternfield/internal/tui/panel"
 )
 
@@ -84,7 +86,7 @@ type app struct {
 	watch   <-chan *snapshot.Snapshot
 
 	keys           keyMap
-	look           look.Look
+	look           theme.Theme
 	light, limited bool // what the terminal is like
 	w, h           int
 	view           *view
@@ -143,12 +145,12 @@ type app struct {
 	book    *journal.Book
 	reading bool // the journal is being read
 	journal journal.View
-	stages  order.View
+	stages  stages.View
 	lately  recent // the last lines of the member under the cursor
 }
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
-	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), view: boardView, mode: walking, look: look.Dark(), now: time.Now(),
+	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), view: boardView, mode: walking, look: theme.Dark(), now: time.Now(),
 		snap: &snapshot.Snapshot{State: snapshot.Draft}, model: &board.Model{Snap: &snapshot.Snapshot{}}, folds: board.Folds{},
 		book: journal.NewBook(), journal: journal.View{Follow: true}}
 }
@@ -249,8 +251,8 @@ func (a *app) tick(now time.Time) tea.Cmd {
 // dress chooses the colours that this terminal can show.
 func (a *app) dress() {
 	ascii := a.look.ASCII
-	if a.look = look.Dark(); a.light {
-		a.look = look.Light()
+	if a.look = theme.Dark(); a.light {
+		a.look = theme.Light()
 	}
 	if a.limited {
 		a.look = a.look.Limited()

@@ -283,7 +283,7 @@ func (a *app) reopen() tea.Cmd {
 }
 
 // order has something done, and comes back when it is stored.
-func (a *app) order(o control.Order) tea.Cmd {
+func (a *app) order(o control.Request) tea.Cmd {
 	session, ctx := a.session, a.ctx
 	if session == nil {
 		a.say(true, "Nobody keeps the field just now, so nothing can be done; a keeper is being started.")

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/agentapi"
 
 	"lanternfield/internal/core/review"
@@ -26,7 +28,6 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/rehearse"
 	"lanternfield/internal/tui/board"
-	"lanternfield/internal/tui/look"
 )
 
 var update = flag.Bool("update", false, "write the frames into testdata")
@@ -336,7 +337,7 @@ func TestStatesDifferInShape(t *testing.T) {
 	groups := [][]state.Phase{{state.Ready}, {state.Placing, state.Starting, state.Joining}, {state.Stopping, state.Draining},
 		{state.Unready, state.Failed}, {state.Stopped, state.Gone}, {state.Unknown}, {state.Planned}}
 	for _, ascii := range []bool{false, true} {
-		k := look.Dark()
+		k := theme.Dark()
 		k.ASCII = ascii
 		shapes := map[rune]int{k.LampOf(state.Ready, true).Shape: -1}
 		for i, group := range groups {

@@ -52,7 +52,7 @@ func (s replayed) Lines(_ context.Context, after map[field.MemberName]int64) (ma
 	return nil, nil
 }
 
-func (s replayed) Do(_ context.Context, o control.Order) error {
+func (s replayed) Do(_ context.Context, o control.Request) error {
 	*s.done = append(*s.done, strings.TrimSpace(fmt.Sprintf("%s %s", o.What, strings.Join(o.Names, " "))))
 	return nil
 }

@@ -3,11 +3,12 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 	"lanternfield/internal/tui/panel"
 )
 
@@ -16,7 +17,7 @@ type bodyOf struct {
 	review   *plan.Review
 	findings []finding.Finding
 	width    int
-	colours  look.Look
+	colours  theme.Theme
 }
 
 // reviewBody gives the lines of the review, made anew only when what they are made of has changed.
@@ -45,7 +46,7 @@ func init() {
 			switch {
 			case is(a.keys.Deploy) && a.deployable():
 				a.mode = walking
-				return a.order(control.Order{What: "deploy", Draft: a.draft, Accepted: a.review})
+				return a.order(control.Request{What: "deploy", Draft: a.draft, Accepted: a.review})
 			case is(a.keys.Restart) && a.review != nil && len(a.review.Pending) > 0 && !a.inPast():
 				a.askToTakeUp()
 				return nil

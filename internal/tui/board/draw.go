@@ -5,15 +5,16 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // Draw draws the board with its cursor. Carried is true while the cursor carries a member. Fit must have been called.
-func Draw(g *grid.Grid, k look.Look, m *Model, a Area, c Cursor, carried bool) {
+func Draw(g *grid.Grid, k theme.Theme, m *Model, a Area, c Cursor, carried bool) {
 	l := m.layout(a, c)
 	bottom := l.Y + l.H - 1
 	if l.grass {
@@ -33,7 +34,7 @@ func Draw(g *grid.Grid, k look.Look, m *Model, a Area, c Cursor, carried bool) {
 }
 
 // drawZones names the zones above their posts and lays their ground below.
-func (m *Model) drawZones(g *grid.Grid, k look.Look, l layout, bottom int, c Cursor) {
+func (m *Model) drawZones(g *grid.Grid, k theme.Theme, l layout, bottom int, c Cursor) {
 	for _, s := range l.zones {
 		z := m.Zones[s.index]
 		name := string(z.Name)
@@ -62,7 +63,7 @@ func (m *Model) drawZones(g *grid.Grid, k look.Look, l layout, bottom int, c Cur
 }
 
 // drawPosts draws each post: its name, what is kept free on it, and itself down to the ground.
-func (m *Model) drawPosts(g *grid.Grid, k look.Look, l layout, bottom int, c Cursor, carried bool) {
+func (m *Model) drawPosts(g *grid.Grid, k theme.Theme, l layout, bottom int, c Cursor, carried bool) {
 	for _, s := range l.posts {
 		p := m.Posts[s.index]
 		x := s.x + s.w/2
@@ -138,7 +139,7 @@ func (m *Model) beside(l layout, s span, c Cursor) bool {
 }
 
 // drawMeters draws what is kept free for members on a post, of its CPU and its memory.
-func (m *Model) drawMeters(g *grid.Grid, k look.Look, l layout, s span, p Post) {
+func (m *Model) drawMeters(g *grid.Grid, k theme.Theme, l layout, s span, p Post) {
 	var used, offered snapshot.NodeView
 	for _, n := range p.Nodes {
 		used.Used.CPU += n.Used.CPU
@@ -159,7 +160,7 @@ func (m *Model) drawMeters(g *grid.Grid, k look.Look, l layout, s span, p Post) 
 }
 
 // meter draws how much of something is kept free for members.
-func meter(g *grid.Grid, k look.Look, x, y, w int, used, offered float64) {
+func meter(g *grid.Grid, k theme.Theme, x, y, w int, used, offered float64) {
 	if offered <= 0 {
 		g.Set(x+w/2, y, k.Or('·', '.'), k.In(k.Faint))
 		return
@@ -185,7 +186,7 @@ func meter(g *grid.Grid, k look.Look, x, y, w int, used, offered float64) {
 	}
 }
 
-func (m *Model) drawRole(g *grid.Grid, k look.Look, l layout, index int, c Cursor, carried bool) {
+func (m *Model) drawRole(g *grid.Grid, k theme.Theme, l layout, index int, c Cursor, carried bool) {
 	r := &m.Roles[index]
 	y := l.lamp(index)
 	m.drawRoleName(g, k, l, r, y, c.Role == index, c.Role == index && c.Post == -1)
@@ -213,7 +214,7 @@ func (m *Model) drawRole(g *grid.Grid, k look.Look, l layout, index int, c Curso
 	}
 }
 
-func (m *Model) drawRoleName(g *grid.Grid, k look.Look, l layout, r *Role, y int, inRow, chosen bool) {
+func (m *Model) drawRoleName(g *grid.Grid, k theme.Theme, l layout, r *Role, y int, inRow, chosen bool) {
 	style := k.Text()
 	if inRow {
 		style = style.Strong()

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"slices"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // size is how large a lantern is drawn: the width and height of its body, whether it has a cap and a foot, and whether
@@ -70,7 +71,7 @@ func (l layout) middle(p span, s size, here []*Member, i int) int {
 }
 
 // drawLanterns hangs the lanterns of one role on one post: tall where there is room, and a count where they are many.
-func drawLanterns(g *grid.Grid, k look.Look, l layout, p span, y int, here []*Member, chosen int, carried bool) {
+func drawLanterns(g *grid.Grid, k theme.Theme, l layout, p span, y int, here []*Member, chosen int, carried bool) {
 	s, ok := l.fit(here, p.w, k.ASCII)
 	if !ok {
 		drawCount(g, k, p, y, here, chosen >= 0)
@@ -82,7 +83,7 @@ func drawLanterns(g *grid.Grid, k look.Look, l layout, p span, y int, here []*Me
 }
 
 // drawCount draws many lanterns in one place as the worst of them and a number.
-func drawCount(g *grid.Grid, k look.Look, p span, y int, here []*Member, chosen bool) {
+func drawCount(g *grid.Grid, k theme.Theme, p span, y int, here []*Member, chosen bool) {
 	worst := slices.MaxFunc(here, func(a, b *Member) int { return urgency(a) - urgency(b) })
 	lamp := lampOf(k, worst)
 	text := fmt.Sprintf("%c%d", lamp.Shape, len(here))
@@ -93,12 +94,12 @@ func drawCount(g *grid.Grid, k look.Look, p span, y int, here []*Member, chosen 
 	}
 }
 
-func brackets(g *grid.Grid, k look.Look, left, right, y int) {
+func brackets(g *grid.Grid, k theme.Theme, left, right, y int) {
 	g.Set(left, y, k.Or('⟦', '['), k.In(k.Act).Strong())
 	g.Set(right, y, k.Or('⟧', ']'), k.In(k.Act).Strong())
 }
 
-func lampOf(k look.Look, m *Member) look.Lamp {
+func lampOf(k theme.Theme, m *Member) theme.Lamp {
 	lamp := k.LampOf(m.Phase, m.Leads)
 	if m.Lost {
 		lamp = k.LampOf(state.Failed, false)
@@ -117,7 +118,7 @@ func urgency(m *Member) int {
 }
 
 // drawLantern draws one lantern around its middle: a cap that hangs on the post, the light, the glow below, its name.
-func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen, carried bool) {
+func drawLantern(g *grid.Grid, k theme.Theme, x, y int, s size, m *Member, chosen, carried bool) {
 	lamp := lampOf(k, m)
 	body := grid.Style{Fg: lamp.Color, Bg: lamp.Glow, Bold: m.Phase == state.Ready}
 	half, up := s.width/2, s.height/2
@@ -197,7 +198,7 @@ func drawLantern(g *grid.Grid, k look.Look, x, y int, s size, m *Member, chosen,
 
 // drawFolded draws the lanterns of one role in a zone that is folded: each of them as a light of its own, or, where they
 // are too many for that, how many burn and how many do not, with a bar of their light.
-func drawFolded(g *grid.Grid, k look.Look, l layout, p span, y int, here []*Member, chosen bool) {
+func drawFolded(g *grid.Grid, k theme.Theme, l layout, p span, y int, here []*Member, chosen bool) {
 	wide := p.w - 2
 	if chosen {
 		brackets(g, k, p.x, p.x+p.w-1, y)

@@ -4,8 +4,9 @@ package input
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // most bounds a line, in characters.
@@ -70,7 +71,7 @@ func (l *Line) Insert(text string) {
 }
 
 // Draw draws the line, in as many cells as there are, so that the place where the person types is in sight.
-func (l *Line) Draw(g *grid.Grid, k look.Look, x, y, w int) {
+func (l *Line) Draw(g *grid.Grid, k theme.Theme, x, y, w int) {
 	from := max(0, l.at-w+2)
 	g.Text(x, y, string(l.text[from:min(len(l.text), from+w-1)]), k.Text().Strong())
 	under := ' '

@@ -4,10 +4,11 @@ import (
 	"strings"
 	"testing"
 
+	"lanternfield/internal/tui/theme"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 func TestALineIsTypedAndCorrected(t *testing.T) {
@@ -37,8 +38,8 @@ func TestALineIsTypedAndCorrected(t *testing.T) {
 		t.Error("a line has bounds")
 	}
 	l.Insert(strings.Repeat("x", 100) + "END")
-	g := grid.New(20, 1, look.Dark().Page())
-	l.Draw(g, look.Dark(), 0, 0, 20)
+	g := grid.New(20, 1, theme.Dark().Page())
+	l.Draw(g, theme.Dark(), 0, 0, 20)
 	if !strings.Contains(g.Plain(), "END") {
 		t.Errorf("the place where one types is out of sight: %q", g.Plain())
 	}

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/agentapi"
 
 	"lanternfield/internal/core/state"
@@ -15,7 +17,6 @@ import (
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.Local)
@@ -137,15 +138,15 @@ func TestItIsDrawnAtEverySizeAndMarksWhatCameLater(t *testing.T) {
 		for h := 0; h < 30; h += 4 {
 			v := &View{Follow: true}
 			v.Sync(b, names)
-			g := grid.New(w, h, look.Dark().Page())
-			v.Draw(g, look.Dark(), board.Area{W: w, H: h}, time.Time{})
+			g := grid.New(w, h, theme.Dark().Page())
+			v.Draw(g, theme.Dark(), board.Area{W: w, H: h}, time.Time{})
 		}
 	}
 	v := &View{}
 	v.Sync(b, names)
 	v.Seek(at(20))
-	g := grid.New(100, 12, look.Dark().Page())
-	v.Draw(g, look.Dark(), board.Area{W: 100, H: 12}, at(20))
+	g := grid.New(100, 12, theme.Dark().Page())
+	v.Draw(g, theme.Dark(), board.Area{W: 100, H: 12}, at(20))
 	plain := g.Plain()
 	for _, want := range []string{"▸12:00:00.020", "◐ wardens-1", "✖ wardens-1", "~12:00:00", "7 lines"} {
 		if !strings.Contains(plain, want) {
@@ -153,7 +154,7 @@ func TestItIsDrawnAtEverySizeAndMarksWhatCameLater(t *testing.T) {
 		}
 	}
 	lines := strings.Split(g.String(), "\n")
-	faint := fmt.Sprintf("38;2;%d;%d;%d", look.Dark().Faint>>16, look.Dark().Faint>>8&0xff, look.Dark().Faint&0xff)
+	faint := fmt.Sprintf("38;2;%d;%d;%d", theme.Dark().Faint>>16, theme.Dark().Faint>>8&0xff, theme.Dark().Faint&0xff)
 	if strings.Contains(lines[4], faint) || !strings.Contains(lines[6], faint) {
 		t.Errorf("what came later does not look so:\n%s", plain)
 	}

@@ -6,11 +6,12 @@ import (
 	"sort"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // View is how somebody looks at a book.
@@ -100,7 +101,7 @@ func (v *View) Click(row int) bool {
 }
 
 // Draw draws the lines with the cursor among them. While the past is looked at, what came later is drawn faint.
-func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, past time.Time) {
+func (v *View) Draw(g *grid.Grid, k theme.Theme, a board.Area, past time.Time) {
 	v.head(g, k, a)
 	rows := max(0, a.H-2)
 	v.page = rows
@@ -180,7 +181,7 @@ func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, past time.Time) {
 	}
 }
 
-func (v *View) head(g *grid.Grid, k look.Look, a board.Area) {
+func (v *View) head(g *grid.Grid, k theme.Theme, a board.Area) {
 	x := a.X + 1
 	switch {
 	case v.Typing:

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 
@@ -18,13 +20,12 @@ import (
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // writer writes lines downwards in a column and stops at its end.
 type writer struct {
 	g          *grid.Grid
-	k          look.Look
+	k          theme.Theme
 	x, y, w, h int
 }
 
@@ -76,7 +77,7 @@ type Foot struct {
 type Can struct{ Key, Word string }
 
 // Detail speaks of what is under the cursor, and of what can be done about it. It gives how many rows it would need.
-func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, foot Foot, a board.Area) {
+func Detail(g *grid.Grid, k theme.Theme, m *board.Model, c board.Cursor, now time.Time, foot Foot, a board.Area) {
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}
@@ -84,7 +85,7 @@ func Detail(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.
 }
 
 // DetailOver says the same in the middle of the screen, where there is no room beside the board.
-func DetailOver(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, now time.Time, foot Foot) {
+func DetailOver(g *grid.Grid, k theme.Theme, m *board.Model, c board.Cursor, now time.Time, foot Foot) {
 	w := min(g.W-2, 64)
 	try := &writer{g: grid.New(g.W, g.H, k.Page()), k: k, x: 1, w: w - 4, h: g.H - 4}
 	speak(try, m, c, now, foot)
@@ -133,7 +134,7 @@ func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, foot Foot) 
 }
 
 // Carry says what dropping a member where the cursor stands would mean.
-func Carry(g *grid.Grid, k look.Look, m *board.Model, c board.Cursor, name field.MemberName, a board.Area) {
+func Carry(g *grid.Grid, k theme.Theme, m *board.Model, c board.Cursor, name field.MemberName, a board.Area) {
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
 	}

@@ -5,13 +5,14 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/tui/theme"
+
 	"charm.land/bubbles/v2/key"
 
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // line is one line of a panel that lies over the board.
@@ -28,7 +29,7 @@ type line struct {
 const wideFrame = 96
 
 // frame draws a panel in the middle of the screen and gives how many lines of its content it could show.
-func frame(g *grid.Grid, k look.Look, title, foot string, lines []line, from int) (shown int) {
+func frame(g *grid.Grid, k theme.Theme, title, foot string, lines []line, from int) (shown int) {
 	w := min(g.W-2, wideFrame)
 	for _, l := range lines {
 		if l.beside != nil {
@@ -77,12 +78,12 @@ type Body struct {
 }
 
 // Review draws a review over the board. From is the first line shown; it gives how many lines there are.
-func Review(g *grid.Grid, k look.Look, b Body, foot string, from int) (lines, shown int) {
+func Review(g *grid.Grid, k theme.Theme, b Body, foot string, from int) (lines, shown int) {
 	return len(b.lines), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", b.field), foot, b.lines, from)
 }
 
 // ReviewBody makes the lines of a review for a screen of that width.
-func ReviewBody(width int, k look.Look, r *plan.Review, findings []finding.Finding) Body {
+func ReviewBody(width int, k theme.Theme, r *plan.Review, findings []finding.Finding) Body {
 	var all []line
 	for _, f := range findings {
 		style := k.In(k.Warm)
@@ -169,7 +170,7 @@ func prepare(steps []plan.Step) string {
 }
 
 // Keys draws all keys, grouped; in two columns where there is room for them.
-func Keys(g *grid.Grid, k look.Look, groups []KeyGroup, from int) (lines, shown int) {
+func Keys(g *grid.Grid, k theme.Theme, groups []KeyGroup, from int) (lines, shown int) {
 	column := func(groups []KeyGroup) []line {
 		var all []line
 		for i, group := range groups {
@@ -239,7 +240,7 @@ type KeyGroup struct {
 }
 
 // Ask draws a question that waits for an answer.
-func Ask(g *grid.Grid, k look.Look, title string, text []string, lost bool, foot string) (lines, shown int) {
+func Ask(g *grid.Grid, k theme.Theme, title string, text []string, lost bool, foot string) (lines, shown int) {
 	var all []line
 	for i, t := range text {
 		style := k.Text()
@@ -257,7 +258,7 @@ func Ask(g *grid.Grid, k look.Look, title string, text []string, lost bool, foot
 }
 
 // Findings draws what is wrong or risky in the draft, each with the edits that mend it, beside the board.
-func Findings(g *grid.Grid, k look.Look, all []finding.Finding, chosen, edit int, preview string, a board.Area) {
+func Findings(g *grid.Grid, k theme.Theme, all []finding.Finding, chosen, edit int, preview string, a board.Area) {
 	g.Fill(a.X, a.Y, a.W, a.H, ' ', grid.Style{Fg: k.Paper, Bg: k.Ink})
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))

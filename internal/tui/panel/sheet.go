@@ -3,8 +3,8 @@ package panel
 import (
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 	"lanternfield/internal/tui/sheet"
+	"lanternfield/internal/tui/theme"
 )
 
 // Sheet is what can be said of a thing, with the row that the person stands on.
@@ -16,7 +16,7 @@ type Sheet struct {
 }
 
 // DrawSheet draws it beside the board.
-func DrawSheet(g *grid.Grid, k look.Look, s Sheet, a board.Area) {
+func DrawSheet(g *grid.Grid, k theme.Theme, s Sheet, a board.Area) {
 	g.Fill(a.X, a.Y, a.W, a.H, ' ', grid.Style{Fg: k.Paper, Bg: k.Ink})
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))
@@ -110,7 +110,7 @@ func first(s Sheet, lines int) int {
 type Item struct{ Name, Text string }
 
 // List draws things to choose from in the middle of the screen.
-func List(g *grid.Grid, k look.Look, title string, items []Item, at int) {
+func List(g *grid.Grid, k theme.Theme, title string, items []Item, at int) {
 	name := 0
 	for _, i := range items {
 		name = max(name, grid.Width(i.Name))
@@ -134,7 +134,7 @@ func List(g *grid.Grid, k look.Look, title string, items []Item, at int) {
 }
 
 // Proposal draws what would move, and why, beside the board that shows it.
-func Proposal(g *grid.Grid, k look.Look, lines []string, a board.Area) {
+func Proposal(g *grid.Grid, k theme.Theme, lines []string, a board.Area) {
 	g.Fill(a.X, a.Y, a.W, a.H, ' ', grid.Style{Fg: k.Paper, Bg: k.Ink})
 	for y := a.Y; y < a.Y+a.H; y++ {
 		g.Set(a.X, y, k.Or('│', '|'), k.In(k.Faint))

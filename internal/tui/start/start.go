@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/core/snapshot"
 
 	tea "charm.land/bubbletea/v2"
@@ -24,7 +26,6 @@ import (
 	"lanternfield/internal/pattern"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/input"
-	"lanternfield/internal/tui/look"
 )
 
 // option is one of the answers of a question.
@@ -62,7 +63,7 @@ type starter struct {
 	patterns []pattern.Pattern
 	all      []*question
 	at       int // of those that are asked
-	look     look.Look
+	look     theme.Theme
 	light    bool
 	limited  bool
 	ascii    bool
@@ -88,7 +89,7 @@ func Run(ctx context.Context, dir string, ascii bool) (string, error) {
 }
 
 func newStarter(dir string, ascii bool) *starter {
-	s := &starter{dir: dir, ascii: ascii, look: look.Dark(), patterns: pattern.All()}
+	s := &starter{dir: dir, ascii: ascii, look: theme.Dark(), patterns: pattern.All()}
 	s.look.ASCII = ascii
 	which := &question{id: "pattern", label: "What kind of system is it?", help: "A pattern to begin with; everything can be changed afterwards."}
 	for i, p := range s.patterns {
@@ -255,9 +256,9 @@ func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (s *starter) dress() {
-	s.look = look.Dark()
+	s.look = theme.Dark()
 	if s.light {
-		s.look = look.Light()
+		s.look = theme.Light()
 	}
 	if s.limited {
 		s.look = s.look.Limited()

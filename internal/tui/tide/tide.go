@@ -7,10 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 // Area is a rectangle of the screen.
@@ -172,7 +173,7 @@ func (t Tide) Event(at time.Time, forward bool) (time.Time, bool) {
 }
 
 // Draw draws the tide.
-func Draw(g *grid.Grid, k look.Look, t Tide, a Area) {
+func Draw(g *grid.Grid, k theme.Theme, t Tide, a Area) {
 	if a.H < 2 || a.W < margin+10 {
 		return
 	}
@@ -222,7 +223,7 @@ func Draw(g *grid.Grid, k look.Look, t Tide, a Area) {
 	}
 }
 
-func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket, after bool) {
+func drawBar(g *grid.Grid, k theme.Theme, x, top, rows int, b bucket, after bool) {
 	edge, body := grid.Mix(k.Warm, k.Shade, 0.15), grid.Mix(k.Warm, k.Shade, 0.66)
 	if b.lit >= b.want {
 		edge, body = grid.Mix(k.Lit, k.Shade, 0.15), grid.Mix(k.Lit, k.Shade, 0.66)
@@ -259,7 +260,7 @@ func drawBar(g *grid.Grid, k look.Look, x, top, rows int, b bucket, after bool) 
 }
 
 // drawSurvival draws the band: shape and height tell it as well as colour.
-func drawSurvival(g *grid.Grid, k look.Look, x, y int, b bucket) {
+func drawSurvival(g *grid.Grid, k theme.Theme, x, y int, b bucket) {
 	switch {
 	case !b.known || !b.votes:
 	case b.survives < 0:
@@ -274,7 +275,7 @@ func drawSurvival(g *grid.Grid, k look.Look, x, y int, b bucket) {
 }
 
 // drawMarks writes what happened above its moment, the newest first, leaving out what would overlap.
-func drawMarks(g *grid.Grid, k look.Look, columns []bucket, x, y, w int) {
+func drawMarks(g *grid.Grid, k theme.Theme, columns []bucket, x, y, w int) {
 	free := w
 	for i := w - 1; i >= 0; i-- {
 		mark := columns[i].mark
@@ -297,7 +298,7 @@ func drawMarks(g *grid.Grid, k look.Look, columns []bucket, x, y, w int) {
 	}
 }
 
-func (t Tide) scale(g *grid.Grid, k look.Look, a Area, y, cursor int) {
+func (t Tide) scale(g *grid.Grid, k theme.Theme, a Area, y, cursor int) {
 	span := strings.TrimSuffix(field.Span(t.Span()), " 0 s")
 	left, right := span+" earlier", t.End.Local().Format("15:04:05")
 	if t.Now {

@@ -7,9 +7,10 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/tui/theme"
+
 	"lanternfield/internal/control"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
 )
 
 var noon = time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
@@ -81,7 +82,7 @@ func TestTheBandTellsSurvivalByShape(t *testing.T) {
 		samples = append(samples, control.Sample{At: ago(float64(30 - 7*i)), Lit: 4 - i, Want: 4, Survives: survives, Votes: true})
 	}
 	for _, ascii := range []bool{false, true} {
-		k := look.Dark()
+		k := theme.Dark()
 		k.ASCII = ascii
 		g := grid.New(71, 6, k.Page())
 		Draw(g, k, Tide{Samples: samples, Lit: 1, Want: 4, End: noon, Now: true}, Area{W: 71, H: 6})
@@ -112,8 +113,8 @@ func TestMarksNeverOverlap(t *testing.T) {
 	}
 	for w := 0; w < 160; w += 3 {
 		for h := range 8 {
-			g := grid.New(w, h, look.Dark().Page())
-			Draw(g, look.Dark(), Tide{Samples: samples, Lit: 1, Want: 1, End: noon, Now: true}, Area{W: w, H: h})
+			g := grid.New(w, h, theme.Dark().Page())
+			Draw(g, theme.Dark(), Tide{Samples: samples, Lit: 1, Want: 1, End: noon, Now: true}, Area{W: w, H: h})
 			if h >= 4 && w > 60 {
 				for _, word := range strings.FieldsFunc(strings.Split(g.Plain(), "\n")[0], func(r rune) bool { return r == '▾' }) {
 					if word = strings.TrimSpace(word); word != "" && word != "wardens-2 leads" {
@@ -149,8 +150,8 @@ func TestTheTimeCursorFindsMomentsAndEvents(t *testing.T) {
 		t.Error("nothing happened after that")
 	}
 	tide.Cursor = ago(10)
-	g := grid.New(area.W, 6, look.Dark().Page())
-	Draw(g, look.Dark(), tide, area)
+	g := grid.New(area.W, 6, theme.Dark().Page())
+	Draw(g, theme.Dark(), tide, area)
 	if lines := strings.Split(g.Plain(), "\n"); !strings.Contains(lines[2], "┃") || !strings.Contains(lines[5], ago(10).Local().Format("15:04:05.0")) {
 		t.Errorf("the cursor is not shown:\n%s", g.Plain())
 	}

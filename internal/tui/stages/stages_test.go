@@ -1,16 +1,15 @@
-package order
+package stages
 
 import (
 	"strings"
 	"testing"
 
-	"lanternfield/internal/core/snapshot"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
+	"lanternfield/internal/tui/theme"
 )
 
 func model() *board.Model {
@@ -30,7 +29,7 @@ func model() *board.Model {
 }
 
 func drawn(v *View, w, h, chosen int, ascii bool) string {
-	k := look.Dark()
+	k := theme.Dark()
 	k.ASCII = ascii
 	g := grid.New(w, h, k.Page())
 	v.Draw(g, k, board.Area{W: w, H: h}, chosen)

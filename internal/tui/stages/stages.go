@@ -1,6 +1,6 @@
-// Package order is the view of roles as they are deployed: stages from left to right, and between them the gates that each
+// Package stages is the view of roles as they are deployed: stages from left to right, and between them the gates that each
 // role waits for.
-package order
+package stages
 
 import (
 	"cmp"
@@ -8,14 +8,13 @@ import (
 	"math"
 	"slices"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
-
-	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/wiring"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
-	"lanternfield/internal/tui/look"
+	"lanternfield/internal/tui/theme"
 )
 
 // Measures, in cells.
@@ -68,7 +67,7 @@ func (v *View) Move(from, dx, dy int) int {
 // drawing is one frame of the view.
 type drawing struct {
 	g     *grid.Grid
-	k     look.Look
+	k     theme.Theme
 	a     board.Area
 	v     *View
 	width int   // of a role
@@ -92,7 +91,7 @@ const (
 )
 
 // Draw draws the roles with their wires; chosen is the one that the person stands on.
-func (v *View) Draw(g *grid.Grid, k look.Look, a board.Area, chosen int) {
+func (v *View) Draw(g *grid.Grid, k theme.Theme, a board.Area, chosen int) {
 	if v.graph == nil || len(v.graph.Roles) == 0 {
 		g.Clip(a.X+2, a.Y+1, a.W-4, "There are no roles yet. A adds one.", k.Quiet())
 		return
