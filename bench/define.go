@@ -61,7 +61,7 @@ func define(dir string) error {
 		promise := map[int]string{200: "< 16 ms", 5000: "< 150 ms"}[nodes]
 		line(fmt.Sprintf("findings and what if after one edit, %d nodes, %d members", nodes, nodes*10),
 			ms(times(9, func() { finding.All(next); scene.Fail(whatif.Fault{Zone: "z-3"}) })), promise)
-		line(fmt.Sprintf("worst single and double failures, exact, %d nodes", nodes), ms(times(5, func() { scene.Worst(6) })), "doubles up to 5,000 nodes")
+		line(fmt.Sprintf("worst single and double failures, exact, %d nodes", nodes), ms(times(5, func() { scene.WorstFailures(6) })), "doubles up to 5,000 nodes")
 	}
 	if err := placing(large, line); err != nil {
 		return err

@@ -74,7 +74,7 @@ type held struct {
 // ErrRunning says that another agent holds the folder.
 var ErrRunning = errors.New("another agent runs in this folder")
 
-// Run is an agent from its first breath to its last. It returns when the context ends or the controller dismisses it.
+// Run is an agent from start to exit. It returns when the context ends or the controller dismisses it.
 func Run(ctx context.Context, o Options) error {
 	debug.SetGCPercent(30) // an agent shall be small: it sits beside what matters
 	a := &Agent{options: o, disk: layout{dir: o.Dir}, members: map[field.MemberName]*held{}, working: map[field.MemberName]*work{}}

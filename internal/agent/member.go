@@ -106,9 +106,9 @@ func (m *member) run(ctx context.Context) {
 	for {
 		switch want := m.order.Want; {
 		case m.over() && m.proc == nil:
-		case want == order.Run && m.proc == nil && retry == nil && m.order.Lag > 0 && m.delayed != m.order.Revision:
+		case want == order.Run && m.proc == nil && retry == nil && m.order.StartDelay > 0 && m.delayed != m.order.Revision:
 			m.delayed = m.order.Revision
-			retry = time.After(m.order.Lag)
+			retry = time.After(m.order.StartDelay)
 		case want == order.Run && m.proc == nil && retry == nil:
 			retry = m.start(ctx)
 		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
@@ -174,7 +174,7 @@ func (m *member) run(ctx context.Context) {
 }
 
 // over tells whether the member shall not be started any more: it leaves, and ends by itself when its cluster has let it go.
-func (m *member) over() bool { return m.order.Want == order.Run && m.order.Final }
+func (m *member) over() bool { return m.order.Want == order.Run && m.order.NoRestart }
 
 // take makes the order the current one. It tells whether a pending retry should not be waited for.
 func (m *member) take(ctx context.Context, o order.Order) bool {

@@ -131,7 +131,7 @@ func (a *Agent) resumeOperations(ctx context.Context) {
 	for _, e := range entries {
 		var kept keptOperation
 		if a.disk.load(filepath.Join(a.disk.operations(), e.Name()), &kept) == nil && !kept.Ended && kept.Spec != nil {
-			kept.Again, kept.Lag = true, 0
+			kept.VerifyFirst, kept.Delay = true, 0
 			a.work(ctx, kept.Operation)
 		}
 	}
@@ -149,10 +149,10 @@ type operation struct {
 // run carries the operation out and gives the report that ends it. Nothing whose outcome is unknown is repeated before
 // the cluster has said that it has not happened.
 func (o *operation) run(ctx context.Context) order.Report {
-	if !sleep(ctx, o.Lag) {
+	if !sleep(ctx, o.Delay) {
 		return order.Report{}
 	}
-	maybe := o.Again || o.Settle // it may have happened already
+	maybe := o.VerifyFirst || o.VerifyOnly // it may have happened already
 	deadline := time.Now().Add(o.Do.RetryFor.Or(retryFor))
 	why, last := "", false
 	for pace := retryPace; ; pace = min(pace*3/2, retryMost) {
@@ -165,7 +165,7 @@ func (o *operation) run(ctx context.Context) order.Report {
 				why = cmp.Or(why, err.Error())
 			case happened:
 				return order.Report{Kind: order.Done, Captured: captured}
-			case o.Settle:
+			case o.VerifyOnly:
 				return order.Report{Kind: order.Undone, Why: "it has not happened"}
 			default:
 				maybe = false

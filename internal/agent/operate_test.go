@@ -103,10 +103,10 @@ func TestOperationsHappenOnceWhateverBecomesOfTheirAnswers(t *testing.T) {
 		{"the answer is lost", func(c *club) { c.hang = time.Second }, nil, order.Done, 1, ""},
 		{"the answer is lost and nothing tells", func(c *club) { c.hang = time.Second }, func(o *order.Operation) { o.Do.DoneWhen = "" }, order.Unclear, 1,
 			"whether it has happened cannot be found out: its step has no done_when"},
-		{"done before", func(c *club) { c.members = append(c.members, "it-2") }, func(o *order.Operation) { o.Again = true }, order.Done, 0, ""},
+		{"done before", func(c *club) { c.members = append(c.members, "it-2") }, func(o *order.Operation) { o.VerifyFirst = true }, order.Done, 0, ""},
 		{"refused because it is done", func(c *club) { c.members = append(c.members, "it-2") }, nil, order.Done, 1, ""},
-		{"only to be found out, and not done", nil, func(o *order.Operation) { o.Settle = true }, order.Undone, 0, "it has not happened"},
-		{"only to be found out, and done", func(c *club) { c.members = append(c.members, "it-2") }, func(o *order.Operation) { o.Settle = true }, order.Done, 0, ""},
+		{"only to be found out, and not done", nil, func(o *order.Operation) { o.VerifyOnly = true }, order.Undone, 0, "it has not happened"},
+		{"only to be found out, and done", func(c *club) { c.members = append(c.members, "it-2") }, func(o *order.Operation) { o.VerifyOnly = true }, order.Done, 0, ""},
 		{"nobody answers", nil, func(o *order.Operation) { o.Spec.Ports["main"] = order.Port{Number: 1} }, order.Undone, 0, "POST /members: connection refused"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -182,7 +182,7 @@ func TestANewerOperationEndsTheTryingOfTheOneBefore(t *testing.T) {
 	var heard uint64
 	until(t, c, &heard, order.Retried)
 	settle := club.join(2)
-	settle.Settle = true
+	settle.VerifyOnly = true
 	operate(t, c, settle)
 	if r := until(t, c, &heard, order.Undone); r.Operation != 2 {
 		t.Errorf("got %+v", r)
@@ -203,14 +203,14 @@ func TestAMemberOnItsWayOutIsNotStartedAgain(t *testing.T) {
 	o := order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")}
 	put(t, c, o)
 	first := until(t, c, &heard, order.Started)
-	o.Revision, o.Final = 2, true
+	o.Revision, o.NoRestart = 2, true
 	put(t, c, o)
 	until(t, c, &heard, order.Taken)
 	_ = syscall.Kill(first.PID, syscall.SIGKILL)
 	if r := until(t, c, &heard, order.Stopped); r.Revision != 2 {
 		t.Errorf("got %+v", r)
 	}
-	o.Revision, o.Final = 3, false // its vote is needed after all
+	o.Revision, o.NoRestart = 3, false // its vote is needed after all
 	put(t, c, o)
 	if again := until(t, c, &heard, order.Started); again.Incarnation != 2 {
 		t.Errorf("got %+v", again)

@@ -92,7 +92,7 @@ func (a *app) actFlags(cmd *cobra.Command, timeout *time.Duration) {
 func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folder, save func() error, timeout time.Duration) error {
 	ctx := cmd.Context()
 	found := finding.Whole(f.Field)
-	if finding.Worst(found) {
+	if finding.HasErrors(found) {
 		return a.refuse(f, found)
 	}
 	session, err := a.openToAct(ctx, cmd, folder)

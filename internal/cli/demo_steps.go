@@ -28,7 +28,7 @@ func (t *tour) check(context.Context) (string, error) {
 		return "", err
 	}
 	found := finding.Whole(f.Field)
-	if finding.Worst(found) {
+	if finding.HasErrors(found) {
 		return "", fmt.Errorf("the demo field has errors: %s", found[0].Text)
 	}
 	return fmt.Sprintf("%d roles on %d nodes; %s", len(f.Field.Roles), len(f.Field.Nodes), countFindings(found)), nil

@@ -52,7 +52,7 @@ func (a *app) checkCommand() *cobra.Command {
 					line, column := f.Locate(x)
 					list = append(list, located{x, f.Name, line, column})
 				}
-				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.Worst(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused), "notes": notes(f.Field)})
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.HasErrors(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused), "notes": notes(f.Field)})
 			} else {
 				a.printFindings(f, found)
 				for _, m := range moves {
@@ -74,7 +74,7 @@ func (a *app) checkCommand() *cobra.Command {
 					fmt.Fprintf(a.out, "note: %s\n", note)
 				}
 			}
-			if finding.Worst(found) || refused != nil {
+			if finding.HasErrors(found) || refused != nil {
 				return errBadAnswer
 			}
 			return nil
@@ -108,7 +108,7 @@ func wordsOf(err error) string {
 
 // moves lists the members of a deployed field that may not stay where they are by the draft, or why the draft would be refused.
 func (a *app) moves(ctx context.Context, folder control.Folder, f *fieldfile.File, found []finding.Finding) (moves []plan.Step, refused error) {
-	if finding.Worst(found) || f.Field.Cycle() != nil {
+	if finding.HasErrors(found) || f.Field.Cycle() != nil {
 		return nil, nil
 	}
 	snap, err := control.Look(ctx, folder)
@@ -186,7 +186,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				return err
 			}
 			found := finding.Whole(f.Field)
-			if finding.Worst(found) {
+			if finding.HasErrors(found) {
 				return a.refuse(f, found)
 			}
 			review, err := control.LookReview(cmd.Context(), folder, f.Field)

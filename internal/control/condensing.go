@@ -16,7 +16,7 @@ const condenseEvery = time.Hour
 // condensing condenses old detail now and then, a checkpoint at a time, so that nobody waits for long.
 func (c *Controller) condensing(ctx context.Context) {
 	for {
-		if f := c.now().Field; f != nil && c.marks.kept != nil {
+		if f := c.current().Field; f != nil && c.marks.kept != nil {
 			if err := condense(ctx, c.log, c.marks.kept, f.History, time.Now()); err != nil {
 				slog.Warn("old detail cannot be condensed", "error", err)
 			}

@@ -290,7 +290,7 @@ func TestRootIsWhereItIsSaidToBe(t *testing.T) {
 
 func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
 	s := state.NewState()
-	var tide tide
+	var tide timeline
 	at := func(sec int) time.Time { return time.Unix(int64(sec), 0) }
 	note := func(sec int, f state.Fact) {
 		e := state.Event{At: at(sec), Fact: f}

@@ -50,7 +50,7 @@ type Controller struct {
 	problems []string
 	measures map[field.MemberName]agentapi.Measure
 	measured bool // there are newer ones than in the snapshot
-	tide     tide
+	tide     timeline
 	failed   error
 	driving  map[field.NodeName]*driver
 	lacking  map[field.NodeName]lacking // whose agents do not obey this log
@@ -443,7 +443,7 @@ func (c *Controller) heard(ctx context.Context) error {
 		c.mu.Lock()
 		listening, changed, lost := c.state.Listening(), c.changed, false
 		for _, n := range c.state.Nodes {
-			lost = lost || n.Dark && !n.Released && time.Since(n.Since) < lostWait
+			lost = lost || n.Unreachable && !n.Released && time.Since(n.Since) < lostWait
 		}
 		c.mu.Unlock()
 		if listening == 0 && (!lost || time.Now().After(until)) {
@@ -463,8 +463,8 @@ func (c *Controller) heard(ctx context.Context) error {
 // lostWait is how long a node that has just been lost is waited for.
 const lostWait = 4 * time.Second
 
-// now gives a copy of the state as it is published, to look at without holding anybody up.
-func (c *Controller) now() *state.State {
+// current gives a copy of the state as it is published, to look at without holding anybody up.
+func (c *Controller) current() *state.State {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.state.Clone()
@@ -476,7 +476,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 		return nil, err
 	}
 	draft = c.folder.surrounded(draft)
-	r, err := review.Of(c.now(), draft)
+	r, err := review.Of(c.current(), draft)
 	if err != nil {
 		return nil, err
 	}
@@ -486,7 +486,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 
 // Preview renders what a member would be run with by the draft, and what it runs with.
 func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
-	return review.Preview(c.now(), draft, member)
+	return review.Preview(c.current(), draft, member)
 }
 
 // Do carries out an order. A draft is judged once all nodes have been heard.

@@ -295,7 +295,7 @@ func (c *Controller) misses(node field.NodeName) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n := c.state.Nodes[node]
-	return n != nil && (n.Dark || n.Unheard)
+	return n != nil && (n.Unreachable || n.Unheard)
 }
 
 // note keeps the newest measures.

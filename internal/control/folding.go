@@ -59,7 +59,7 @@ type mark struct {
 const tideExtra = "tide"
 
 // foldToWrite folds the log for who is going to write it: with the tide, keeping checkpoints on the way.
-func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, tide, *marks, error) {
+func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, timeline, *marks, error) {
 	m := &marks{log: log, write: make(chan mark, 1), done: make(chan struct{})}
 	kept, err := sqlite.OpenCheckpoints(f.checkpoints())
 	if err != nil {
@@ -69,7 +69,7 @@ func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, tide, *marks, error)
 	}
 	go m.writing()
 	fold := eventlog.Folder{Log: log, Progress: f.Progress}
-	var t tide
+	var t timeline
 	if m.kept != nil {
 		if log.Last() <= wholeAtOnce {
 			if err := log.Whole(); err != nil {
@@ -133,7 +133,7 @@ func (m *marks) tide(fold eventlog.Folder) []Sample {
 func (m *marks) note(e eventlog.Stored) { m.due = m.marker.Note(e) || m.due }
 
 // take makes a checkpoint of a state, and has it written.
-func (m *marks) take(s *state.State, t tide) {
+func (m *marks) take(s *state.State, t timeline) {
 	m.due = false
 	if m.kept == nil {
 		return
@@ -166,7 +166,7 @@ func (m *marks) writing() {
 const fewMarked = 64
 
 // close keeps a last checkpoint.
-func (m *marks) close(s *state.State, t tide) {
+func (m *marks) close(s *state.State, t timeline) {
 	if m.marker.Since() > fewMarked {
 		m.take(s, t)
 	}

@@ -62,7 +62,7 @@ func bindings(s *state.State) map[field.NodeName]state.Binding {
 
 // lacks asks what the nodes lack to carry out a draft; the controller's state is not held meanwhile.
 func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, error) {
-	s := c.now()
+	s := c.current()
 	lookups, err := review.Lookups(s, draft)
 	at := bindings(s)
 	if err != nil || len(lookups) == 0 {

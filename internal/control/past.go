@@ -49,7 +49,7 @@ func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64
 		if m == nil || m.Phase == state.Gone || m.Phase == state.Planned {
 			continue
 		}
-		if n := c.state.Nodes[m.Node]; n != nil && !n.Released && !n.Dark {
+		if n := c.state.Nodes[m.Node]; n != nil && !n.Released && !n.Unreachable {
 			perNode[m.Node] = append(perNode[m.Node], name)
 			at[m.Node] = state.Binding{Address: n.Address, Dir: n.Dir}
 		}

@@ -9,8 +9,8 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// tide remembers how many lanterns were lit. It follows from the events alone and is made anew from them.
-type tide struct {
+// timeline remembers how many lanterns were lit. It follows from the events alone and is made anew from them.
+type timeline struct {
 	samples []Sample
 }
 
@@ -18,7 +18,7 @@ type tide struct {
 const mostSamples = 4096
 
 // note takes in what an event changed.
-func (t *tide) note(s *state.State, e state.Event) {
+func (t *timeline) note(s *state.State, e state.Event) {
 	mark := markOf(e.Fact)
 	if mark == "" && !moves(e.Fact) {
 		return
@@ -37,13 +37,13 @@ func (t *tide) note(s *state.State, e state.Event) {
 		sort.SliceStable(t.samples, func(i, j int) bool { return t.samples[i].At.Before(t.samples[j].At) })
 	}
 	if len(t.samples) > mostSamples {
-		t.thin()
+		t.coarsen()
 	}
 }
 
-// thin makes the older half of the samples coarser: of two neighbours the worse one stays, and what is marked stays anyhow.
+// coarsen makes the older half of the samples coarser: of two neighbours the worse one stays, and what is marked stays anyhow.
 // So the tide reaches back to the field's beginning, however long that is ago.
-func (t *tide) thin() {
+func (t *timeline) coarsen() {
 	half := len(t.samples) / 2
 	kept := make([]Sample, 0, len(t.samples))
 	for i := 0; i < half; i++ {
@@ -64,7 +64,7 @@ func (t *tide) thin() {
 }
 
 // since gives the samples from that moment on, with the one before it.
-func (t *tide) since(at time.Time) []Sample {
+func (t *timeline) since(at time.Time) []Sample {
 	i := sort.Search(len(t.samples), func(i int) bool { return !t.samples[i].At.Before(at) })
 	return slices.Clone(t.samples[max(0, i-1):])
 }

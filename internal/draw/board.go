@@ -153,7 +153,7 @@ func (b *boardDrawing) titles(zones []Shape, nodes []snapshot.NodeView, top, bot
 	for _, n := range nodes {
 		x := b.at[n.Node]
 		c := b.t.Dim
-		if n.Dark {
+		if n.Unreachable {
 			c = b.t.Dark
 		}
 		b.centred(x, top+78, 8, string(n.Node), c)

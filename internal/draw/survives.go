@@ -49,7 +49,7 @@ func Survives(snap *snapshot.Snapshot, t Theme) *Drawing {
 			units, names = append(units, whatif.Fault{Node: n.Node}), append(names, string(n.Node))
 		}
 	}
-	singles, doubles := scene.Worst(6)
+	singles, doubles := scene.WorstFailures(6)
 	b := &boardDrawing{Drawing: &Drawing{Page: t.Page}, t: t, snap: snap}
 	b.W = max(2*edge+float64(len(survivesLegend))*3.9, 2*edge+margin+float64(len(units))*cellW)
 	top := edge + 76.0

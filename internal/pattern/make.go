@@ -281,7 +281,7 @@ func survives(f *field.Field, asked Survive) (says []string, kept bool) {
 		}
 		return strings.Join(names, ", ")
 	}
-	singles, doubles := scene.Worst(200)
+	singles, doubles := scene.WorstFailures(200)
 	worst := map[Survive]string{}
 	for _, c := range singles {
 		level := OneNode

@@ -5,13 +5,12 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"

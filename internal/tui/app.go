@@ -12,16 +12,8 @@ import (
 	"time"
 	"unicode"
 
-	"lanternfield/internal/tui/stages"
-
-	"lanternfield/internal/tui/theme"
-
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/keeper"
-
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 	"golang.org/x/sys/unix"
 
@@ -29,10 +21,14 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/keeper"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/panel"
+	"lanternfield/internal/tui/stages"
+	"lanternfield/internal/tui/theme"
 )
 
 // framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
@@ -112,7 +108,7 @@ type app struct {
 	cursor    board.Cursor
 	folds     board.Folds
 	whatIf    bool // the board shows what would come of a failure of what is under the cursor
-	hurts     hurts
+	worst     worstFailures
 	stamp     time.Time // of the file when it was read last
 	trouble   string    // with the file
 	refused   string    // why the draft cannot be deployed as things are now
@@ -137,7 +133,7 @@ type app struct {
 	pointing *pointing
 	proposal *proposal
 	files    files
-	whys     whys
+	reasons  placementReasons
 	marked   map[field.MemberName]bool
 	ask      *ask
 
@@ -166,10 +162,10 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.refit()
 	case tea.BackgroundColorMsg:
 		a.light = !msg.IsDark()
-		a.dress()
+		a.applyTheme()
 	case tea.ColorProfileMsg:
 		a.limited = msg.Profile < colorprofile.TrueColor
-		a.dress()
+		a.applyTheme()
 	case tea.KeyPressMsg:
 		if msg.Mod.Contains(tea.ModAlt) { // esc and a key that came together, over a slow line or from a fast hand
 			first := a.press(tea.KeyPressMsg{Code: tea.KeyEscape})
@@ -248,8 +244,8 @@ func (a *app) tick(now time.Time) tea.Cmd {
 	return tea.Batch(tick(), a.readFile(false), a.readBook(), a.readLately())
 }
 
-// dress chooses the colours that this terminal can show.
-func (a *app) dress() {
+// applyTheme chooses the colours that this terminal can show.
+func (a *app) applyTheme() {
 	ascii := a.look.ASCII
 	if a.look = theme.Dark(); a.light {
 		a.look = theme.Light()
@@ -503,7 +499,7 @@ func (a *app) pressOver(is keyIs) tea.Cmd {
 
 // deployable tells whether what the review shows can be carried out: not while nobody holds the field, for one.
 func (a *app) deployable() bool {
-	return a.session != nil && a.review != nil && !a.review.Quick && !a.review.Empty() && len(a.review.Missing) == 0 && !finding.Worst(a.findings) && len(a.review.Unplaced) == 0
+	return a.session != nil && a.review != nil && !a.review.Quick && !a.review.Empty() && len(a.review.Missing) == 0 && !finding.HasErrors(a.findings) && len(a.review.Unplaced) == 0
 }
 
 // paste takes pasted text: words for a filter, and never keys.

@@ -6,11 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 // BenchmarkFrame measures a key and the frame that it leads to, and, in between, snapshots that come in: median and 99th

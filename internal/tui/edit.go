@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"

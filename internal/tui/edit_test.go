@@ -8,12 +8,11 @@ import (
 	"strings"
 	"testing"
 
-	"lanternfield/internal/core/snapshot"
-
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
 )

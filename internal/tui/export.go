@@ -4,10 +4,9 @@ import (
 	"errors"
 	"fmt"
 
-	"lanternfield/internal/core/snapshot"
-
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/draw"
 )
 

@@ -7,17 +7,16 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/keeper"
-
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/keeper"
 )
 
 // The messages that commands answer with.

@@ -4,12 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"lanternfield/internal/core/review"
-
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/review"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 )

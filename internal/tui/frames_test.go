@@ -11,23 +11,20 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/tui/theme"
-
-	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/rehearse"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/theme"
 )
 
 var update = flag.Bool("update", false, "write the frames into testdata")

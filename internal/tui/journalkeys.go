@@ -4,11 +4,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/snapshot"
-
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/journal"
 )
 

@@ -1,9 +1,8 @@
 package tui
 
 import (
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/tui/grid"
 )

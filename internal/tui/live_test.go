@@ -9,17 +9,15 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/agentapi"
-
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/sheet"
 )

@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/tide"
 )
 

@@ -89,8 +89,8 @@ func (a *app) pressProposal(is keyIs) tea.Cmd {
 	return nil
 }
 
-// whys is why a member stands where it does, for the one that was asked last.
-type whys struct {
+// placementReasons is why a member stands where it does, for the one that was asked last.
+type placementReasons struct {
 	of    field.MemberName
 	draft *field.Field
 	lines []string
@@ -106,10 +106,10 @@ func (a *app) layWhy() {
 		len(a.draft.Nodes)*max(1, len(a.snap.Members)) > mostWhys {
 		return
 	}
-	if a.whys.of != m.Member || a.whys.draft != a.draft {
-		a.whys = whys{m.Member, a.draft, arrange.WhyHere(a.draft, a.snap.Live(), m.Member)}
+	if a.reasons.of != m.Member || a.reasons.draft != a.draft {
+		a.reasons = placementReasons{m.Member, a.draft, arrange.WhyHere(a.draft, a.snap.Live(), m.Member)}
 	}
-	m.Reasons = a.whys.lines
+	m.Reasons = a.reasons.lines
 }
 
 // inProposal has the board show a placement that is proposed.

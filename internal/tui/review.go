@@ -3,13 +3,12 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"lanternfield/internal/tui/theme"
-
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/panel"
+	"lanternfield/internal/tui/theme"
 )
 
 // bodyOf is what the lines of a review were made of.
@@ -101,7 +100,7 @@ func (a *app) reviewFoot() string {
 	switch {
 	case a.deployable():
 		foot = "d deploys this     esc goes back"
-	case finding.Worst(a.findings):
+	case finding.HasErrors(a.findings):
 		foot = "it cannot be deployed before the errors are mended     esc goes back"
 	case a.review != nil && a.review.Quick:
 		foot = "it is being worked out     esc goes back"

@@ -5,15 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/panel"

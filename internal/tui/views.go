@@ -3,9 +3,8 @@ package tui
 import (
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/board"

@@ -53,8 +53,8 @@ func (a *app) suppose() (sentence string) {
 	return fmt.Sprintf("If %s failed: %s.", name, loss.Sentence())
 }
 
-// hurts is the list of failures that hurt most, and the board that it was made for.
-type hurts struct {
+// worstFailures is the list of failures that hurt most, and the board that it was made for.
+type worstFailures struct {
 	of   *board.Model
 	foot panel.Foot
 }
@@ -64,15 +64,15 @@ const mostSupposed = 60_000
 
 // hurting lists the failures that hurt most, of one thing and of two at once, the worst first.
 func (a *app) hurting() panel.Foot {
-	if a.hurts.of == a.model {
-		return a.hurts.foot
+	if a.worst.of == a.model {
+		return a.worst.foot
 	}
-	a.hurts.of, a.hurts.foot = a.model, panel.Foot{}
+	a.worst.of, a.worst.foot = a.model, panel.Foot{}
 	scene := a.model.Scene()
 	if len(scene.Members) > mostSupposed {
 		return panel.Foot{}
 	}
-	singles, doubles := scene.Worst(5)
+	singles, doubles := scene.WorstFailures(5)
 	foot := panel.Foot{Head: "failures that would stop something"}
 	for _, c := range append(singles, doubles...) {
 		var names []string
@@ -87,6 +87,6 @@ func (a *app) hurting() panel.Foot {
 	if len(foot.Lines) == 0 {
 		foot.Lines = []panel.Can{{Word: "nor would any two together"}}
 	}
-	a.hurts.foot = foot
+	a.worst.foot = foot
 	return foot
 }

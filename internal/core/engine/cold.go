@@ -75,7 +75,7 @@ func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Me
 		if m.Ordered.Want == order.Run {
 			facts = append(facts, w.order(m, order.Stop, "nobody of "+string(role.Name)+" runs, and who begins is found out first"))
 		}
-		ready = ready && (m.Phase == state.Stopped || m.Ordered.Want == "" || w.Nodes[m.Node].Dark || given(m))
+		ready = ready && (m.Phase == state.Stopped || m.Ordered.Want == "" || w.Nodes[m.Node].Unreachable || given(m))
 	}
 	if len(facts) > 0 || !ready || r.Op != nil {
 		return facts
@@ -85,7 +85,7 @@ func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Me
 		if m.Rank != nil || given(m) || m.Ordered.Want == "" {
 			continue
 		}
-		if w.Nodes[m.Node].Dark {
+		if w.Nodes[m.Node].Unreachable {
 			unread = append(unread, fmt.Sprintf("%s (%s cannot be reached)", m.Name, m.Node))
 			continue
 		}

@@ -93,7 +93,7 @@ func (w *pass) joinedAll(role *field.Role) bool {
 // beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.
 func (w *pass) beingChanged(m *state.Member) bool {
 	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && !m.Undone && m.Ordered.Revision > m.Applied &&
-		!w.Nodes[m.Node].Dark && m.Phase != state.Stopping && order.Answered(m.Running, m.Ordered.Spec)
+		!w.Nodes[m.Node].Unreachable && m.Phase != state.Stopping && order.Answered(m.Running, m.Ordered.Spec)
 }
 
 // specAsBegun is what a member that has begun its cluster was begun with.

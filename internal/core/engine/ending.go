@@ -35,7 +35,7 @@ func (w *pass) endRollout() []state.Fact {
 		}
 	}
 	for _, n := range w.Nodes {
-		if len(n.Strays) > 0 && !n.Dark || n.Releasing && !n.Released && !n.Dark { // one that cannot be reached is freed when it can be
+		if len(n.Strays) > 0 && !n.Unreachable || n.Releasing && !n.Released && !n.Unreachable { // one that cannot be reached is freed when it can be
 			return nil
 		}
 	}
@@ -60,7 +60,7 @@ func (w *pass) settled(m *state.Member, what string) bool {
 		return !m.Halted || m.Phase == state.Stopped || m.Phase == state.Gone || m.Ordered.Want == ""
 	case what != "" && (m.Phase == state.Gone || m.Leaving || m.Halted):
 		return true // something else was asked for meanwhile
-	case m.Leaving && m.Left && w.Nodes[m.Node].Dark:
+	case m.Leaving && m.Left && w.Nodes[m.Node].Unreachable:
 		return true // it ends when its node can be reached again
 	case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken, w.beingChanged(m):
 		return false

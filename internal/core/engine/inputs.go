@@ -135,14 +135,14 @@ func (in Retire) decide(s *state.State) ([]state.Fact, error) {
 }
 
 func (in NodeLost) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Dark && !n.Unheard && n.Refuses == in.Refuses || n.Released {
+	if n := s.Nodes[in.Node]; n == nil || n.Unreachable && !n.Unheard && n.Refuses == in.Refuses || n.Released {
 		return nil, nil
 	}
 	return []state.Fact{state.NodeDark(in)}, nil
 }
 
 func (in NodeFound) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Dark && !n.Unheard {
+	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Unreachable && !n.Unheard {
 		return nil, nil
 	}
 	return []state.Fact{state.NodeBack(in)}, nil

@@ -64,9 +64,9 @@ func (w *pass) lost(r *state.Role) []state.Fact {
 	switch {
 	case asked == nil || asked.Phase == state.Gone:
 		why = fmt.Sprintf("%s is gone", op.Asked)
-	case w.Nodes[asked.Node].Dark:
+	case w.Nodes[asked.Node].Unreachable:
 		why = fmt.Sprintf("%s, whose agent was to do it, cannot be reached", asked.Node)
-	case member.Leaving && op.Procedure != order.Leave && op.Procedure != order.HandOver && !op.Settle:
+	case member.Leaving && op.Procedure != order.Leave && op.Procedure != order.HandOver && !op.VerifyOnly:
 		why = fmt.Sprintf("%s is not wanted any more", op.Member)
 	default:
 		return nil
@@ -139,7 +139,7 @@ func (w *pass) needed(role *field.Role, c *membership.Cluster, members []*state.
 		return nil
 	}
 	for _, m := range members {
-		if m.Leaving && !m.Halted && m.Ordered.Final && m.Phase == state.Stopped && w.Seat(role, m) == membership.Voter && !w.Nodes[m.Node].Dark {
+		if m.Leaving && !m.Halted && m.Ordered.NoRestart && m.Phase == state.Stopped && w.Seat(role, m) == membership.Voter && !w.Nodes[m.Node].Unreachable {
 			return m
 		}
 	}
@@ -195,10 +195,10 @@ func (w *pass) firstAfterStart(p *field.Program) int {
 
 // dismiss takes a member out of its cluster. Its agent knows before the cluster does that it shall not start it again.
 func (w *pass) dismiss(role *field.Role, m *state.Member) []state.Fact {
-	reachable := !w.Nodes[m.Node].Dark
-	if reachable && m.Ordered.Want == order.Run && !m.Ordered.Final {
+	reachable := !w.Nodes[m.Node].Unreachable
+	if reachable && m.Ordered.Want == order.Run && !m.Ordered.NoRestart {
 		o := w.order(m, order.Run, "it leaves "+string(role.Name))
-		o.Order.Final = true
+		o.Order.NoRestart = true
 		return []state.Fact{o}
 	}
 	if reachable && m.Ordered.Revision > m.Taken {
@@ -265,7 +265,7 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	}
 	settle := m.Leaving && procedure == order.Join
 	if before := w.Member(m.LastAsked); settle && before != nil {
-		if before.Phase != state.Gone && !w.Nodes[before.Node].Dark {
+		if before.Phase != state.Gone && !w.Nodes[before.Node].Unreachable {
 			asked = before // its agent then stops trying
 		} else {
 			lag = triesOn // so that it has stopped trying by itself
@@ -292,9 +292,9 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	}
 	w.revision = max(w.revision, w.Revision) + 1
 	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
-		Last: index == len(steps)-1, Again: m.Unsettled == procedure, Do: step,
+		Last: index == len(steps)-1, VerifyFirst: m.Unsettled == procedure, Do: step,
 		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
-	op.Settle, op.Lag = settle, lag
+	op.VerifyOnly, op.Delay = settle, lag
 	return []state.Fact{state.OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
 }
 
@@ -339,7 +339,7 @@ func (w *pass) whom(role *field.Role, m *state.Member, step field.Step) (*state.
 		}
 		return nil, fmt.Sprintf("another member of %s that works", role.Name)
 	}
-	if w.Nodes[m.Node].Dark {
+	if w.Nodes[m.Node].Unreachable {
 		return nil, fmt.Sprintf("%s to answer", m.Node)
 	}
 	return m, ""

@@ -147,7 +147,7 @@ func read(s *state.State, m *state.Member, r order.Report) state.Fact {
 			return state.MemberReloaded{Member: m.Name, Why: r.Why, Revision: r.Revision, Checked: r.Kind == order.Checked}
 		}
 	case order.Stopped:
-		if (m.Ordered.Want == order.Stop || m.Ordered.Final && running) && m.Phase != state.Stopped && m.Ordered.Revision <= max(r.Revision, m.Taken) {
+		if (m.Ordered.Want == order.Stop || m.Ordered.NoRestart && running) && m.Phase != state.Stopped && m.Ordered.Revision <= max(r.Revision, m.Taken) {
 			return state.MemberStopped{Member: m.Name, Forced: r.Forced}
 		}
 	case order.Removed:
@@ -218,7 +218,7 @@ func unsure(r order.Report) string {
 func readRoster(s *state.State, m *state.Member, r order.Report) state.Fact {
 	role := s.RoleOf(m.Role)
 	heard := role.Leader != ""
-	if leader := s.Members[role.Leader]; leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Dark {
+	if leader := s.Members[role.Leader]; leader != nil && s.Nodes[leader.Node] != nil && s.Nodes[leader.Node].Unreachable {
 		heard = false
 	}
 	if r.Why != "" {

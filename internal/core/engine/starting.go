@@ -53,7 +53,7 @@ func (w *pass) startMembers() []state.Fact {
 				o.Via = w.RoleOf(role.Name).Leader
 			}
 			if role.Votes {
-				o.Order.Lag = time.Duration(len(facts)%startSteps) * startStep
+				o.Order.StartDelay = time.Duration(len(facts)%startSteps) * startStep
 			}
 			if o.Order.Spec = w.spec(m, o.Via); o.Order.Spec != nil {
 				facts = append(facts, o)

@@ -79,7 +79,7 @@ func (w *pass) stopMembers() []state.Fact {
 				continue
 			}
 			facts = append(facts, w.order(m, order.Stop, "stop asked for"))
-			if oneByOne && !w.Nodes[m.Node].Dark {
+			if oneByOne && !w.Nodes[m.Node].Unreachable {
 				break
 			}
 		}
@@ -89,7 +89,7 @@ func (w *pass) stopMembers() []state.Fact {
 
 // ending tells whether a member that was told to stop is still to be seen to have stopped.
 func (w *pass) ending(m *state.Member) bool {
-	return m.Ordered.Want == order.Stop && m.Phase != state.Stopped && m.Phase != state.Gone && !w.Nodes[m.Node].Dark
+	return m.Ordered.Want == order.Stop && m.Phase != state.Stopped && m.Phase != state.Gone && !w.Nodes[m.Node].Unreachable
 }
 
 // othersFirst tells whether a leader should wait until the others of its role that are to end have ended: one that ends

@@ -9,14 +9,13 @@ import (
 	"strconv"
 	"strings"
 
-	"lanternfield/internal/core/review"
-
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/review"
 )
 
 // Severity tells how bad a finding is.
@@ -158,8 +157,8 @@ func (x *Finding) Acceptance(reason string) (Edit, error) {
 
 func rank(s Severity) int { return slices.Index([]Severity{Error, Risk, Hint}, s) }
 
-// Worst tells whether there is a finding of severity error.
-func Worst(all []Finding) bool {
+// HasErrors tells whether there is a finding of severity error.
+func HasErrors(all []Finding) bool {
 	return slices.ContainsFunc(all, func(f Finding) bool { return f.Severity == Error })
 }
 

@@ -105,7 +105,7 @@ func TestEveryOfferedEditMends(t *testing.T) {
 						t.Errorf("%s: %s leaves: %s", f.Text, e.Text, left.Text)
 					}
 				}
-				if Worst(after) && !Worst(before) {
+				if HasErrors(after) && !HasErrors(before) {
 					t.Errorf("%s: %s leads to %+v", f.Text, e.Text, after)
 				}
 			}

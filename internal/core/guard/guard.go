@@ -28,7 +28,7 @@ func guardNodes(s *state.State, draft *field.Field) error {
 		}
 		if bound := s.Nodes[n.Name]; bound != nil && bound.Releasing && !bound.Released {
 			why := ""
-			if bound.Dark {
+			if bound.Unreachable {
 				why = ", and it cannot be reached"
 			}
 			return fmt.Errorf("%s is being given up and is not free yet%s; deploy without it, or wait until it is free; nothing has been changed", n.Name, why)
@@ -220,7 +220,7 @@ func darkVoters(s *state.State, c *membership.Cluster) string {
 	for _, m := range c.Members {
 		if m.Seat == membership.Voter && !m.Healthy {
 			name := string(m.Name)
-			if n := s.Nodes[s.Members[m.Name].Node]; n != nil && n.Dark {
+			if n := s.Nodes[s.Members[m.Name].Node]; n != nil && n.Unreachable {
 				name += fmt.Sprintf(" (%s cannot be reached)", n.Name)
 			}
 			names = append(names, name)
@@ -240,7 +240,7 @@ func waitOrReplace(s *state.State, role *field.Role, m *state.Member, voters, he
 	}
 	spare := quorum.Survives(voters, healthy)
 	text += fmt.Sprintf(", so %s survives %d more %s; a further voter would only raise the votes it needs", role.Name, spare, wording.Plural(spare, "loss", "losses"))
-	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+	if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
 		return fmt.Errorf("%s. Replacing it is safer than waiting if %s does not come back: take %s out of the nodes and deploy, and a new member "+
 			"takes its place. Then scale", text, m.Node, m.Node)
 	}
@@ -251,8 +251,8 @@ func waitOrReplace(s *state.State, role *field.Role, m *state.Member, voters, he
 }
 
 func whyDark(s *state.State, m *state.Member) string {
-	if n := s.Nodes[m.Node]; n != nil && n.Dark {
-		return fmt.Sprintf("%s cannot be reached: %s", m.Node, n.DarkWhy)
+	if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
+		return fmt.Sprintf("%s cannot be reached: %s", m.Node, n.UnreachableWhy)
 	}
 	if m.Halted {
 		return "stopped on purpose"

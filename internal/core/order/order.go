@@ -28,12 +28,12 @@ type Order struct {
 	Round    int              `json:"round,omitempty"` // raised to have a running member restarted
 	Spec     *Spec            `json:"spec,omitempty"`  // nil where nothing is to run
 	// Final says that the member is on its way out: when its process ends, it is not started again.
-	Final bool `json:"final,omitempty"`
+	NoRestart bool `json:"final,omitempty"`
 	// Keep says that the data of a member that goes is put aside on its node.
 	Keep bool `json:"keep,omitempty"`
 	// Lag is how long the agent waits before the first start. Voters that start in lockstep stand for election in
 	// lockstep, split the votes, and wait out a whole election time-out.
-	Lag time.Duration `json:"lag,omitempty"`
+	StartDelay time.Duration `json:"lag,omitempty"`
 }
 
 // Spec is everything that an agent must know to run a member: all templates are rendered, all ports are numbers.
@@ -100,18 +100,18 @@ const (
 // asks the cluster, by DoneWhen, whether it has happened already, and calls only if it has not. Without a DoneWhen a
 // call of unknown outcome is never repeated.
 type Operation struct {
-	ID        uint64           `json:"id"` // rises within a field
-	Term      uint64           `json:"term"`
-	Member    field.MemberName `json:"member"` // whom it is about
-	Asked     field.MemberName `json:"asked"`  // whose ports are called, by the agent of its node
-	Procedure Procedure        `json:"procedure"`
-	Step      int              `json:"step"`             // its place in the procedure
-	Last      bool             `json:"last,omitempty"`   // no step of the procedure comes after it
-	Again     bool             `json:"again,omitempty"`  // it may have been tried before
-	Settle    bool             `json:"settle,omitempty"` // only find out whether it has happened; call nothing
-	Lag       time.Duration    `json:"lag,omitempty"`    // how long to wait before it
-	Do        field.Step       `json:"do"`
-	Spec      *Spec            `json:"spec"` // how Asked is reached
+	ID          uint64           `json:"id"` // rises within a field
+	Term        uint64           `json:"term"`
+	Member      field.MemberName `json:"member"` // whom it is about
+	Asked       field.MemberName `json:"asked"`  // whose ports are called, by the agent of its node
+	Procedure   Procedure        `json:"procedure"`
+	Step        int              `json:"step"`             // its place in the procedure
+	Last        bool             `json:"last,omitempty"`   // no step of the procedure comes after it
+	VerifyFirst bool             `json:"again,omitempty"`  // it may have been tried before
+	VerifyOnly  bool             `json:"settle,omitempty"` // only find out whether it has happened; call nothing
+	Delay       time.Duration    `json:"lag,omitempty"`    // how long to wait before it
+	Do          field.Step       `json:"do"`
+	Spec        *Spec            `json:"spec"` // how Asked is reached
 }
 
 // ReportKind says what a report is about.

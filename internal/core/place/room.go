@@ -22,7 +22,7 @@ func (f *filling) makeRoom() {
 				if g.at[i] != nowhere || g.pin(i) != "" {
 					continue
 				}
-				m.homeless = map[*group]int{}
+				m.unplaceable = map[*group]int{}
 				if !m.settle(g, i, depth) {
 					break // its like fit nowhere either
 				}
@@ -42,18 +42,18 @@ type seat struct {
 
 type mover struct {
 	*filling
-	left     int
-	on       [][]seat       // who stands on each node, of those that are being placed
-	locked   []int          // nodes that are being cleared: who has left may have to come back
-	homeless map[*group]int // down to which depth one of a role could not be settled, everybody else standing as they do
+	left        int
+	on          [][]seat       // who stands on each node, of those that are being placed
+	locked      []int          // nodes that are being cleared: who has left may have to come back
+	unplaceable map[*group]int // down to which depth one of a role could not be settled, everybody else standing as they do
 }
 
-func (m *mover) sit(g *group, i, node int) {
+func (m *mover) assign(g *group, i, node int) {
 	m.put(g, i, node)
 	m.on[node] = append(m.on[node], seat{g, i})
 }
 
-func (m *mover) rise(g *group, i int) {
+func (m *mover) unassign(g *group, i int) {
 	node := g.at[i]
 	m.lift(g, i)
 	k := slices.Index(m.on[node], seat{g, i})
@@ -77,7 +77,7 @@ func (m *mover) settle(g *group, i, depth int) bool {
 		}
 	}
 	if best != nowhere {
-		m.sit(g, i, best)
+		m.assign(g, i, best)
 		return true
 	}
 	if depth <= 0 || m.left < 0 {
@@ -117,7 +117,7 @@ func (m *mover) clearFor(g *group, i, node, depth int) bool {
 	first := m.kinds(g, node, nil)
 	for k, a := range first {
 		m.left--
-		m.rise(a.group, a.i)
+		m.unassign(a.group, a.i)
 		if !m.leans(a.group, node, 0) {
 			if m.refuses(g.roleSite, node) == 0 {
 				if m.inStead(g, i, node, depth, a) {
@@ -126,16 +126,16 @@ func (m *mover) clearFor(g *group, i, node, depth int) bool {
 			} else if depth > 1 {
 				for _, b := range m.kinds(g, node, first[:k]) {
 					m.left--
-					m.rise(b.group, b.i)
+					m.unassign(b.group, b.i)
 					done := !m.leans(b.group, node, 0) && m.refuses(g.roleSite, node) == 0 && m.inStead(g, i, node, depth, a, b)
 					if done {
 						return true
 					}
-					m.sit(b.group, b.i, node)
+					m.assign(b.group, b.i, node)
 				}
 			}
 		}
-		m.sit(a.group, a.i, node)
+		m.assign(a.group, a.i, node)
 	}
 	return depth > 2 && m.clearMany(g, i, node, depth)
 }
@@ -166,7 +166,7 @@ func (m *mover) clearMany(g *group, i, node, depth int) bool {
 			continue // it would only change places with one as large
 		}
 		m.left--
-		m.rise(s.group, s.i)
+		m.unassign(s.group, s.i)
 		if up = append(up, s); m.leans(s.group, node, 0) {
 			break
 		}
@@ -175,7 +175,7 @@ func (m *mover) clearMany(g *group, i, node, depth int) bool {
 		return true
 	}
 	for _, s := range up {
-		m.sit(s.group, s.i, node)
+		m.assign(s.group, s.i, node)
 	}
 	return false
 }
@@ -202,11 +202,11 @@ func (m *mover) kinds(g *group, node int, without []seat) []seat {
 // for the others, who are still off.
 func (m *mover) inStead(g *group, i, node, depth int, others ...seat) bool {
 	for _, o := range others {
-		if failed, known := m.homeless[o.group]; known && failed >= depth-1 {
+		if failed, known := m.unplaceable[o.group]; known && failed >= depth-1 {
 			return false
 		}
 	}
-	m.sit(g, i, node)
+	m.assign(g, i, node)
 	m.locked[node]++
 	defer func() { m.locked[node]-- }()
 	for k, o := range others {
@@ -214,12 +214,12 @@ func (m *mover) inStead(g *group, i, node, depth int, others ...seat) bool {
 			continue
 		}
 		if len(others) == 1 {
-			m.homeless[o.group] = max(m.homeless[o.group], depth-1)
+			m.unplaceable[o.group] = max(m.unplaceable[o.group], depth-1)
 		}
 		for _, back := range others[:k] {
-			m.rise(back.group, back.i)
+			m.unassign(back.group, back.i)
 		}
-		m.rise(g, i)
+		m.unassign(g, i)
 		return false
 	}
 	return true

@@ -51,7 +51,7 @@ func Grow(f *field.Field, live Live) *field.Field {
 		n = sort.Search(len(g.more), func(n int) bool { return !best.less(g.measure(n)) })
 	}
 	g.more = slices.Clone(g.more[:n])
-	g.thin()
+	g.dropUnused()
 	return g.swept()
 }
 
@@ -157,9 +157,9 @@ func (g *growing) standing(p Plan) []place.Member {
 	return stand
 }
 
-// thin takes nodes out again as long as that harms nothing: those of one set may have been there only because others came
+// dropUnused takes nodes out again as long as that harms nothing: those of one set may have been there only because others came
 // after them.
-func (g *growing) thin() {
+func (g *growing) dropUnused() {
 	best := g.crowding(g.open(g.more))
 	var sets []string
 	for _, n := range g.more {

@@ -170,7 +170,7 @@ func (w *World) operate(n *node, o order.Operation) {
 	if c := w.Cluster(o.Spec.Role); c.lost.After(w.Now.Add(-3 * travel)) {
 		c.excused = true // the news of the loss was still on its way when this was decided
 	}
-	w.after(o.Lag+settleTakes, func() { w.try(n, o, w.Now.Add(refusedFor)) })
+	w.after(o.Delay+settleTakes, func() { w.try(n, o, w.Now.Add(refusedFor)) })
 }
 
 // try makes one call, and is repeated while it is refused.
@@ -214,10 +214,10 @@ func (w *World) try(n *node, o order.Operation, until time.Time) {
 	}
 	answers := w.lit(o.Asked) && w.hasQuorum(c)
 	switch {
-	case answers && (o.Again || o.Settle) && c.has(o):
+	case answers && (o.VerifyFirst || o.VerifyOnly) && c.has(o):
 		answer(order.Done, "")
 		return
-	case answers && o.Settle:
+	case answers && o.VerifyOnly:
 		answer(order.Undone, "it has not happened")
 		return
 	case answers && c.Refuse[o.Procedure] == 0:
@@ -297,7 +297,7 @@ func (w *World) ends(n *node, m *simulated) {
 	if m.life == nil {
 		return
 	}
-	if !m.order.Final {
+	if !m.order.NoRestart {
 		w.exit(n, m, m.life, order.Exit{Known: true, Code: 1})
 		return
 	}

@@ -214,11 +214,11 @@ func (w *World) receive(n *node, o order.Order) {
 		return
 	}
 	switch {
-	case o.Want == order.Run && o.Final && m.life == nil:
+	case o.Want == order.Run && o.NoRestart && m.life == nil:
 		w.report(n, order.Report{Kind: order.Stopped, Member: o.Member, Revision: o.Revision})
 	case o.Want == order.Run && m.life == nil:
 		w.start(n, m)
-	case o.Want == order.Run && w.Unfit[o.Member] != "" && !o.Final:
+	case o.Want == order.Run && w.Unfit[o.Member] != "" && !o.NoRestart:
 		m.life.Round = o.Round
 		w.report(n, order.Report{Kind: order.Reloaded, Member: o.Member, Revision: o.Revision, Why: w.Unfit[o.Member]})
 	case o.Want == order.Run && m.life.Round == o.Round:
@@ -239,7 +239,7 @@ func (w *World) receive(n *node, o order.Order) {
 }
 
 func (w *World) start(n *node, m *simulated) {
-	if m.order.Want != order.Run || m.order.Final || m.life != nil {
+	if m.order.Want != order.Run || m.order.NoRestart || m.life != nil {
 		return
 	}
 	name := m.order.Member
@@ -287,7 +287,7 @@ func (w *World) exit(n *node, m *simulated, life *Life, e order.Exit) {
 	}
 	life.To, m.life = w.Now, nil
 	w.lost(m)
-	if m.order.Final {
+	if m.order.NoRestart {
 		w.report(n, order.Report{Kind: order.Stopped, Member: m.order.Member, Revision: m.order.Revision})
 		return
 	}

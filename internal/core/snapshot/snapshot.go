@@ -219,14 +219,14 @@ type ProbeView struct {
 
 // NodeView is one node, with what is kept free for members on it.
 type NodeView struct {
-	Node    field.NodeName `json:"node"`
-	Zone    field.ZoneName `json:"zone"`
-	Address string         `json:"address,omitempty"`
-	Dark    bool           `json:"dark,omitempty"`
-	Freeing bool           `json:"freeing,omitempty"` // it is being given up
-	Why     string         `json:"why,omitempty"`
-	Used    field.Size     `json:"used,omitzero"`
-	Offered field.Size     `json:"offered,omitzero"`
+	Node        field.NodeName `json:"node"`
+	Zone        field.ZoneName `json:"zone"`
+	Address     string         `json:"address,omitempty"`
+	Unreachable bool           `json:"dark,omitempty"`
+	Freeing     bool           `json:"freeing,omitempty"` // it is being given up
+	Why         string         `json:"why,omitempty"`
+	Used        field.Size     `json:"used,omitzero"`
+	Offered     field.Size     `json:"offered,omitzero"`
 
 	Set   string         `json:"set,omitempty"` // that it comes from, where it is made as members want it
 	OfSet field.SetCount `json:"of_set,omitzero"`
@@ -354,7 +354,7 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 		v.Address = n.Address
 		v.Log = render.LogFile(n.Dir, m.Name)
 		if v.Phase == state.Unknown {
-			v.Why, v.Since = n.DarkWhy, n.Since
+			v.Why, v.Since = n.UnreachableWhy, n.Since
 		}
 	}
 	if m.Ordered.Spec != nil {
@@ -409,7 +409,7 @@ func nodeViews(s *state.State, members []MemberView) []NodeView {
 		name := n.Name
 		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
 		if n := s.Nodes[name]; n != nil {
-			v.Address, v.Dark, v.Why, v.Freeing = n.Address, n.Dark, n.DarkWhy, n.Releasing && !n.Released
+			v.Address, v.Unreachable, v.Why, v.Freeing = n.Address, n.Unreachable, n.UnreachableWhy, n.Releasing && !n.Released
 		}
 		views = append(views, v)
 	}

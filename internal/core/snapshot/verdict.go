@@ -265,7 +265,7 @@ func refusal(s *state.State, lit, wanted int) string {
 	why := ""
 	for _, n := range state.SortedNodes(s) {
 		if n.Refuses && !n.Released {
-			nodes, why = append(nodes, n.Name), n.DarkWhy
+			nodes, why = append(nodes, n.Name), n.UnreachableWhy
 		}
 	}
 	text := fmt.Sprintf("This log is not obeyed by %s: %s · what runs there goes on and is not known", wording.Nodes(nodes), why)
@@ -284,7 +284,7 @@ func retiring(s *state.State, snap *Snapshot) string {
 	}
 	text := fmt.Sprintf("Retiring: %d of %d members are gone", gone, len(s.Members)+s.FormerCount)
 	for _, n := range snap.Nodes {
-		if n.Dark {
+		if n.Unreachable {
 			text += fmt.Sprintf(" · %s cannot be reached (%s), so what is on it cannot be taken down yet", n.Node, n.Why)
 		}
 	}

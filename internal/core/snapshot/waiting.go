@@ -90,8 +90,8 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 			}
 		}
 	case state.Placing:
-		if n := s.Nodes[m.Node]; n != nil && n.Dark {
-			return fmt.Sprintf("%s to answer (%s)", n.Name, n.DarkWhy)
+		if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
+			return fmt.Sprintf("%s to answer (%s)", n.Name, n.UnreachableWhy)
 		}
 		return fmt.Sprintf("the agent of %s", m.Node)
 	case state.Starting:

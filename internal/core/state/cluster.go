@@ -66,7 +66,7 @@ func (s *State) Seat(role *field.Role, m *Member) membership.Seat {
 
 // Works tells whether a member does its work in its cluster, on its way out too.
 func (s *State) Works(m *Member) bool {
-	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+	if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
 		return false
 	}
 	return m.Phase == Ready || m.Phase == Draining && m.PID != 0 && !m.ReadyAt.IsZero() && m.ProbeError == ""
@@ -181,7 +181,7 @@ func (s *State) Down(m *Member) bool {
 // Blocker is a member of a role for which the others wait before one that works is restarted.
 func (s *State) Blocker(members []*Member) *Member {
 	for _, m := range members {
-		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" || m.Leaving && !s.Nodes[m.Node].Dark {
+		if !m.Halted && !m.Leaving && !s.IsReady(m) && m.Ordered.Want != "" || m.Leaving && !s.Nodes[m.Node].Unreachable {
 			return m
 		}
 	}

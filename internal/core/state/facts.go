@@ -286,10 +286,10 @@ func (f RosterUnread) Sentence() string {
 
 func (f NodeDark) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	if !n.Dark {
+	if !n.Unreachable {
 		n.Since = at
 	}
-	n.Unheard, n.Dark, n.DarkWhy, n.Refuses = false, true, f.Why, f.Refuses
+	n.Unheard, n.Unreachable, n.UnreachableWhy, n.Refuses = false, true, f.Why, f.Refuses
 	s.judgeAllClaims(at)
 }
 
@@ -302,7 +302,7 @@ func (f NodeDark) Sentence() string {
 
 func (f NodeBack) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	n.Unheard, n.Dark, n.DarkWhy, n.Refuses, n.Since = false, false, "", false, at
+	n.Unheard, n.Unreachable, n.UnreachableWhy, n.Refuses, n.Since = false, false, "", false, at
 	s.judgeAllClaims(at)
 }
 
@@ -413,7 +413,7 @@ func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed
 
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
-	n.Released, n.Dark = true, false
+	n.Released, n.Unreachable = true, false
 	s.Census++
 	for _, m := range s.Members {
 		if m.Node == f.Node {

@@ -115,7 +115,7 @@ func (f LogTakenOver) apply(s *State, _ time.Time) {
 		if r.Op != nil { // what came of it is found out, under a number that no agent has seen
 			s.Revision++
 			op := *r.Op
-			op.ID, op.Again = s.Revision, true
+			op.ID, op.VerifyFirst = s.Revision, true
 			r.Op = &op
 		}
 	}

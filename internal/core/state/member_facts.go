@@ -155,12 +155,12 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	switch {
 	case f.Order.Want != order.Run:
 		m.enter(Stopping, at)
-	case f.Order.Final:
-		if !before.Final {
+	case f.Order.NoRestart:
+		if !before.NoRestart {
 			m.Lived = s.Works(m)
 		}
 		m.enter(Draining, at)
-	case before.Final:
+	case before.NoRestart:
 		m.enter(Placing, at)
 	case before.Want != order.Run:
 		m.enter(Placing, at)
@@ -178,7 +178,7 @@ const (
 )
 
 func (f MemberOrdered) Sentence() string {
-	if f.Order.Final && f.Order.Want == order.Run {
+	if f.Order.NoRestart && f.Order.Want == order.Run {
 		return fmt.Sprintf("%s drains (%s)", f.Order.Member, f.Why)
 	}
 	switch f.Why {

@@ -126,7 +126,7 @@ func (f OperationAsked) Sentence() string {
 		on = fmt.Sprintf(", through %s", op.Asked)
 	}
 	switch {
-	case op.Settle:
+	case op.VerifyOnly:
 		return fmt.Sprintf("%s is asked whether it has added %s%s", f.Role, op.Member, on)
 	case op.Procedure == order.Found:
 		return fmt.Sprintf("step %d of founding %s is asked for%s", op.Step+1, f.Role, on)
@@ -203,7 +203,7 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 	if f.Unclear {
 		m.Unsettled = op.Procedure
 	}
-	if op.Settle && !f.Unclear {
+	if op.VerifyOnly && !f.Unclear {
 		return // that is an answer
 	}
 	m.Tries++

@@ -35,7 +35,7 @@ func (s *State) Refused() bool {
 // OutOfReach tells whether a member's node cannot be reached.
 func (s *State) OutOfReach(name field.MemberName) bool {
 	m := s.Members[name]
-	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Dark
+	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Unreachable
 }
 
 // Phase is where a member stands in its life.
@@ -214,19 +214,19 @@ func Digest(f *field.Field) string {
 
 // Node is a node that has been bound: it has an address and an agent's folder.
 type Node struct {
-	Name      field.NodeName `json:",omitzero"`
-	Address   string         `json:",omitzero"`
-	Dir       string         `json:",omitzero"`
-	Forced    bool           `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
-	Agent     string         `json:",omitzero"` // the life of the agent whose reports Heard counts
-	Heard     uint64         `json:",omitzero"` // the number of the last report taken in
-	Unheard   bool           `json:",omitzero"` // this controller has not heard it yet, so what is known of it may be out of date
-	Dark      bool           `json:",omitzero"` // cannot be reached
-	DarkWhy   string         `json:",omitzero"`
-	Refuses   bool           `json:",omitzero"` // its agent answers, and does not obey this log
-	Since     time.Time      `json:",omitzero"`
-	Releasing bool           `json:",omitzero"`
-	Released  bool           `json:",omitzero"`
+	Name           field.NodeName `json:",omitzero"`
+	Address        string         `json:",omitzero"`
+	Dir            string         `json:",omitzero"`
+	Forced         bool           `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
+	Agent          string         `json:",omitzero"` // the life of the agent whose reports Heard counts
+	Heard          uint64         `json:",omitzero"` // the number of the last report taken in
+	Unheard        bool           `json:",omitzero"` // this controller has not heard it yet, so what is known of it may be out of date
+	Unreachable    bool           `json:",omitzero"` // cannot be reached
+	UnreachableWhy string         `json:",omitzero"`
+	Refuses        bool           `json:",omitzero"` // its agent answers, and does not obey this log
+	Since          time.Time      `json:",omitzero"`
+	Releasing      bool           `json:",omitzero"`
+	Released       bool           `json:",omitzero"`
 
 	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }
@@ -456,7 +456,7 @@ type PlanMemo struct {
 // PhaseOf is the member's phase as far as it can be known: a node that cannot be reached makes it unknown, and a member
 // that answers but is missing from its cluster's roster is still joining.
 func (s *State) PhaseOf(m *Member) Phase {
-	if n := s.Nodes[m.Node]; n != nil && n.Dark {
+	if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
 		switch m.Phase {
 		case Starting, Joining, Ready, Unready, Failed, Draining, Stopping:
 			return Unknown

@@ -106,7 +106,7 @@ func wordCases(cases []Case) string {
 
 func TestTheWorstFailuresComeFirst(t *testing.T) {
 	f, members := ferries()
-	singles, doubles := sceneOf(f, members).Worst(20)
+	singles, doubles := sceneOf(f, members).WorstFailures(20)
 	if got, want := wordCases(singles), "z1: queue, lookout, crews, pier|z3: pier|n2: lookout|n6: pier"; got != want {
 		t.Errorf("got %v", got)
 	}
@@ -179,7 +179,7 @@ func TestWorstAgainstTryingEveryFailure(t *testing.T) {
 				}
 			}
 		}
-		singles, doubles := s.Worst(1000)
+		singles, doubles := s.WorstFailures(1000)
 		for _, c := range singles {
 			if !ones[c.Faults[0]] {
 				t.Fatalf("%+v would stop nothing, of %+v", c.Faults[0], members)
@@ -224,7 +224,7 @@ func BenchmarkWorstOfFiveThousandNodes(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		s.Worst(6)
+		s.WorstFailures(6)
 	}
 }
 

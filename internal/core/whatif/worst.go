@@ -7,12 +7,12 @@ import (
 	"lanternfield/internal/core/field"
 )
 
-// Worst lists the failures of one node or zone, and of two together, that would stop something, the worst first and at
+// WorstFailures lists the failures of one node or zone, and of two together, that would stop something, the worst first and at
 // most so many of each. A pair is listed only where it stops more than its two do one by one.
 //
 // Pairs are not tried out, of which there are millions in a large field: a role stops when its losses exceed its reserve,
 // so only those that hold enough of it between them can be a pair. What is found is the same.
-func (s *Scene) Worst(most int) (singles, doubles []Case) {
+func (s *Scene) WorstFailures(most int) (singles, doubles []Case) {
 	w := s.weigh()
 	type found struct {
 		units []int

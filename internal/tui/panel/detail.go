@@ -214,7 +214,7 @@ func (p *writer) zone(m *board.Model, z board.Zone) {
 		use.Offered.CPU += n.Offered.CPU
 		use.Used.Memory += n.Used.Memory
 		use.Offered.Memory += n.Offered.Memory
-		if n.Dark {
+		if n.Unreachable {
 			dark++
 		}
 	}
@@ -501,7 +501,7 @@ func (p *writer) node(m *board.Model, n snapshot.NodeView) {
 	}
 	p.title(string(n.Node), zone)
 	p.row("address", n.Address, k.Paper)
-	if n.Dark {
+	if n.Unreachable {
 		p.row("unknown", n.Why, k.Fail)
 	}
 	if n.Set != "" {

@@ -12,20 +12,18 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/tui/theme"
-
-	"lanternfield/internal/core/snapshot"
-
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/pattern"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/input"
+	"lanternfield/internal/tui/theme"
 )
 
 // option is one of the answers of a question.
@@ -239,10 +237,10 @@ func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.w, s.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		s.light = !msg.IsDark()
-		s.dress()
+		s.applyTheme()
 	case tea.ColorProfileMsg:
 		s.limited = msg.Profile < colorprofile.TrueColor
-		s.dress()
+		s.applyTheme()
 	case tea.PasteMsg:
 		if q := s.now(); q != nil && len(q.options) == 0 {
 			q.line.Insert(msg.Content)
@@ -255,7 +253,7 @@ func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return s, nil
 }
 
-func (s *starter) dress() {
+func (s *starter) applyTheme() {
 	s.look = theme.Dark()
 	if s.light {
 		s.look = theme.Light()

@@ -153,7 +153,7 @@ func TestTheQuestionsFitEveryScreen(t *testing.T) {
 		}
 	}
 	s.ascii = true
-	s.dress()
+	s.applyTheme()
 	for _, r := range screen(s) {
 		if r > 127 && !strings.ContainsRune("…·", r) {
 			t.Errorf("%q is not ASCII", r)
