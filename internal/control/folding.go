@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"os"
 
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -43,7 +44,8 @@ func (f Folder) folder(progress func(done, of uint64)) (eventlog.Folder, func(),
 // marks keeps checkpoints as the log goes on. Writing them holds nobody up.
 type marks struct {
 	log    *sqlite.Log
-	kept   *sqlite.Checkpoints // nil where none can be kept
+	name   string              // of the file of the checkpoints, which is made when there is one to keep
+	kept   *sqlite.Checkpoints // nil where none is kept yet, or can be
 	marker *eventlog.Marker
 	due    bool
 	write  chan mark
@@ -60,12 +62,9 @@ const tideExtra = "tide"
 
 // foldToWrite folds the log for who is going to write it: with the tide, keeping checkpoints on the way.
 func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, timeline, *marks, error) {
-	m := &marks{log: log, write: make(chan mark, 1), done: make(chan struct{})}
-	kept, err := sqlite.OpenCheckpoints(f.checkpoints())
-	if err != nil {
-		slog.Warn("no checkpoints can be kept; opening a long log takes its time", "error", err)
-	} else {
-		m.kept = kept
+	m := &marks{log: log, name: f.checkpoints(), write: make(chan mark, 1), done: make(chan struct{})}
+	if _, err := os.Stat(m.name); err == nil {
+		m.open()
 	}
 	go m.writing()
 	fold := eventlog.Folder{Log: log, Progress: f.Progress}
@@ -94,6 +93,16 @@ func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, timeline, *marks, er
 		m.marker = eventlog.NewMarker(from)
 	}
 	return s, t, m, err
+}
+
+// open opens the file of the checkpoints, making it where there is none.
+func (m *marks) open() {
+	kept, err := sqlite.OpenCheckpoints(m.name)
+	if err != nil {
+		slog.Warn("no checkpoints can be kept; opening a long log takes its time", "error", err)
+		return
+	}
+	m.kept = kept
 }
 
 // from is the checkpoint after which the folding began, given the first event that was folded.
@@ -136,7 +145,9 @@ func (m *marks) note(e eventlog.Stored) { m.due = m.marker.Note(e) || m.due }
 func (m *marks) take(s *state.State, t timeline) {
 	m.due = false
 	if m.kept == nil {
-		return
+		if m.open(); m.kept == nil {
+			return
+		}
 	}
 	sum, err := m.log.Sum(m.marker.Last())
 	if err == nil {
@@ -163,7 +174,7 @@ func (m *marks) writing() {
 }
 
 // fewMarked is how many events since the newest checkpoint are not worth another one as the log is closed.
-const fewMarked = 64
+const fewMarked = 256
 
 // close keeps a last checkpoint.
 func (m *marks) close(s *state.State, t timeline) {

@@ -5,6 +5,7 @@ package resolve
 
 import (
 	"reflect"
+	"slices"
 	"sync"
 
 	"lanternfield/internal/core/field"
@@ -14,10 +15,11 @@ import (
 
 // Resolved is a draft with what follows from it. It is never changed.
 type Resolved struct {
-	Declared *field.Field // the draft as it was declared
-	Field    *field.Field // with the nodes that its sets come to
-	Live     plan.Live    // the field as it is
-	Plan     plan.Plan    // who comes, who goes, and who fits nowhere
+	Field *field.Field // the draft, with the nodes that its sets come to
+	Live  plan.Live    // the field as it is
+	Plan  plan.Plan    // who comes, who goes, and who fits nowhere
+
+	declared, grown string // the digests of the draft as it was declared, and of Field
 }
 
 // memo keeps what was resolved last. A state and its clones share one.
@@ -36,10 +38,19 @@ func Of(s *state.State, draft *field.Field) *Resolved {
 		live = s.Live()
 	}
 	m := memoOf(s)
-	if r := m.find(draft, live); r != nil {
+	digest := state.Digest(draft)
+	if r := m.find(digest, live, func(r *Resolved) []string { return []string{r.declared, r.grown} }); r != nil {
+		if r.grown == digest { // the caller's own draft, which nobody else holds
+			own := *r
+			own.Field = draft
+			return &own
+		}
 		return r
 	}
-	r := &Resolved{Declared: draft, Field: plan.Grow(draft, live), Live: live}
+	r := &Resolved{Field: plan.Grow(draft, live), Live: live, declared: digest, grown: digest}
+	if r.Field != draft {
+		r.grown = state.Digest(r.Field)
+	}
 	r.Plan = plan.Make(r.Field, live)
 	m.keep(r)
 	return r
@@ -49,10 +60,13 @@ func Of(s *state.State, draft *field.Field) *Resolved {
 func Carried(s *state.State) *Resolved {
 	live := s.Live()
 	m := memoOf(s)
-	if r := m.carried(s.Field, live); r != nil {
-		return r
+	digest := state.Digest(s.Field)
+	if r := m.find(digest, live, func(r *Resolved) []string { return []string{r.grown} }); r != nil {
+		own := *r
+		own.Field = s.Field
+		return &own
 	}
-	r := &Resolved{Declared: s.Field, Field: s.Field, Live: live, Plan: plan.Make(s.Field, live)}
+	r := &Resolved{Field: s.Field, Live: live, Plan: plan.Make(s.Field, live), declared: digest, grown: digest}
 	m.keep(r)
 	return r
 }
@@ -68,22 +82,12 @@ func memoOf(s *state.State) *memo {
 	return s.Resolved.Load().(*memo)
 }
 
-func (m *memo) find(draft *field.Field, live plan.Live) *Resolved {
+// find looks for what was made of the same draft, by its content: whoever holds a draft may change it.
+func (m *memo) find(digest string, live plan.Live, of func(*Resolved) []string) *Resolved {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, r := range m.last {
-		if (r.Declared == draft || r.Field == draft || reflect.DeepEqual(r.Declared, draft)) && reflect.DeepEqual(r.Live, live) {
-			return r
-		}
-	}
-	return nil
-}
-
-func (m *memo) carried(f *field.Field, live plan.Live) *Resolved {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, r := range m.last {
-		if (r.Field == f || reflect.DeepEqual(r.Field, f)) && reflect.DeepEqual(r.Live, live) {
+		if slices.Contains(of(r), digest) && reflect.DeepEqual(r.Live, live) {
 			return r
 		}
 	}

@@ -209,7 +209,7 @@ func Digest(f *field.Field) string {
 		return ""
 	}
 	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:6])
+	return hex.EncodeToString(sum[:12])
 }
 
 // Node is a node that has been bound: it has an address and an agent's folder.

@@ -37,6 +37,9 @@ CREATE TABLE IF NOT EXISTS extras (
 
 // OpenCheckpoints opens the file of that name, making it where it is missing or cannot be read.
 func OpenCheckpoints(name string) (*Checkpoints, error) {
+	if f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600); err == nil { // whatever the umask is; what SQLite makes beside it follows it
+		_ = errors.Join(f.Chmod(0o600), f.Close())
+	}
 	c, err := openCheckpoints(name, url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(1000)", "cache_size(-1024)"}})
 	if err == nil {
 		if _, err = c.db.Exec(checkpointSchema); err == nil {
