@@ -59,6 +59,7 @@ type Controller struct {
 	command string
 	since   time.Time
 	stays   atomic.Bool // also when all is settled
+	freed   atomic.Bool // the kept space was given free for what ends something
 }
 
 // request is an input with a place for the answer.
@@ -81,8 +82,9 @@ func Hold(ctx context.Context, f Folder, command string) (*Controller, error) {
 			return nil, err
 		}
 		if lock != nil {
+			freed := false
 			if strings.HasPrefix(command, "lanternfield retire") || strings.HasPrefix(command, "lanternfield stop") {
-				f.freeSpace() // who ends something on a full disk needs room for saying so
+				freed = f.freeSpace() // who ends something on a full disk needs room for saying so
 			} else {
 				f.keepSpace()
 			}
@@ -91,6 +93,7 @@ func Hold(ctx context.Context, f Folder, command string) (*Controller, error) {
 				lock.Close()
 				return nil, err
 			}
+			c.freed.Store(freed)
 			return c, nil
 		}
 		if answers := f.answers(ctx); answers || time.Now().After(deadline) {
@@ -188,6 +191,10 @@ func (c *Controller) own(ctx context.Context) {
 			batch = append(batch, <-c.inputs)
 		}
 		answers, news, err := c.decide(batch)
+		if c.freed.Load() && engine.Settled(c.loop.State()) { // before anybody hears that it is done, and fills the disk again
+			c.freed.Store(false)
+			c.folder.keepSpace()
+		}
 		if err == nil && news {
 			c.publish() // whoever gets an answer finds it in the next snapshot
 		}
@@ -495,7 +502,9 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		return c.takeOver(ctx, o)
 	}
 	if o.What == "retire" || o.What == "stop" {
-		c.folder.freeSpace()
+		if c.folder.freeSpace() {
+			c.freed.Store(true)
+		}
 	}
 	if o.What == "deploy" || o.What == "retire" {
 		if err := c.heard(ctx); err != nil {

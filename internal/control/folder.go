@@ -306,11 +306,12 @@ func (f Folder) reserve() string { return filepath.Join(f.own(), "reserve") }
 func (f Folder) keepSpace() { host.ReserveSpace(f.reserve(), reserveBytes) }
 
 // freeSpace gives the kept space free for what ends something, where the disk is full.
-func (f Folder) freeSpace() {
+func (f Folder) freeSpace() bool {
 	var fs unix.Statfs_t
 	if unix.Statfs(f.own(), &fs) == nil && fs.Bavail*uint64(fs.Bsize) < reserveBytes {
-		host.FreeSpace(f.reserve())
+		return host.FreeSpace(f.reserve())
 	}
+	return false
 }
 
 func writeAt(file *os.File, data []byte) error {
