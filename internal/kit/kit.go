@@ -5,9 +5,12 @@ package kit
 import (
 	"embed"
 	"fmt"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
+
+	"lanternfield/internal/demo/kits"
 
 	"github.com/goccy/go-yaml"
 )
@@ -15,12 +18,17 @@ import (
 //go:embed */kit.yaml
 var files embed.FS
 
+// sources are where kits come from: those of systems in common use here, those of the demo's programs with the demo.
+var sources = []fs.FS{files, kits.Files}
+
 // Names lists the kits.
 func Names() []string {
-	entries, _ := files.ReadDir(".")
-	names := make([]string, 0, len(entries))
-	for _, e := range entries {
-		names = append(names, e.Name())
+	var names []string
+	for _, source := range sources {
+		entries, _ := fs.ReadDir(source, ".")
+		for _, e := range entries {
+			names = append(names, e.Name())
+		}
 	}
 	slices.Sort(names)
 	return names
@@ -31,8 +39,12 @@ func Content(name string) ([]byte, bool) {
 	if !slices.Contains(Names(), name) {
 		return nil, false
 	}
-	data, err := files.ReadFile(name + "/kit.yaml")
-	return data, err == nil
+	for _, source := range sources {
+		if data, err := fs.ReadFile(source, name+"/kit.yaml"); err == nil {
+			return data, true
+		}
+	}
+	return nil, false
 }
 
 // Info is what a kit says of itself, as far as somebody needs it who chooses one.
