@@ -28,6 +28,7 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/series"
 )
 
 // Options are what an agent is started with.
@@ -290,15 +291,17 @@ func (a *Agent) Take(ctx context.Context, o order.Order) error {
 	return nil
 }
 
-// measures gives the newest answers to the ready probes.
-func (a *Agent) measures() map[field.MemberName]agentapi.Measure {
+// series gives what was measured of members after a moment; of the zero one, the newest of each.
+func (a *Agent) series(after time.Time) agentapi.Series {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	out := make(map[field.MemberName]agentapi.Measure, len(a.members))
+	out := agentapi.Series{}
 	for name, h := range a.members {
-		h.mu.Lock()
-		out[name] = h.measure
-		h.mu.Unlock()
+		if !after.IsZero() {
+			out[name] = h.series.After(after)
+		} else if last, ok := h.series.Last(); ok {
+			out[name] = []series.Point[agentapi.Measure]{last}
+		}
 	}
 	return out
 }

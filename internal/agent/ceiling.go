@@ -2,6 +2,7 @@ package agent
 
 import (
 	"fmt"
+	"time"
 
 	"lanternfield/internal/core/field"
 )
@@ -17,6 +18,7 @@ func (m *member) weigh() {
 	m.instance.Look(m.proc)
 	m.mu.Lock()
 	m.measure.Memory = bytes
+	m.series.Add(time.Now(), m.measure)
 	m.mu.Unlock()
 	spec := m.order.Spec
 	if spec == nil || spec.Ceiling.Memory == 0 || bytes <= int64(spec.Ceiling.Memory) {

@@ -325,11 +325,11 @@ socketserver.TCPServer(("127.0.0.1", %d), H).serve_forever()'`, port)}
 	} else {
 		t.Logf("known %s after it was stopped", after)
 	}
-	news, err := c.Reports(context.Background(), lives[&heard], heard, heard, 0)
-	if err != nil {
-		t.Fatal(err)
+	all, err := c.Series(context.Background(), at.Add(-time.Minute))
+	if err != nil || len(all["it-1"]) < 2 {
+		t.Fatalf("what was measured in the last minute: %v, %v", all, err)
 	}
-	if good := news.Measures["it-1"].LastGood; good.IsZero() || good.After(at.Add(500*time.Millisecond)) {
+	if good := all["it-1"][len(all["it-1"])-1].Value.LastGood; good.IsZero() || good.After(at.Add(500*time.Millisecond)) {
 		t.Errorf("the last good answer is of %s, it was stopped at %s", good, at)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
+	"lanternfield/internal/series"
 )
 
 // member supervises one member. One goroutine owns it; orders reach it through a channel.
@@ -43,10 +44,14 @@ type member struct {
 	weighing chan struct{} // its memory is to be looked at
 
 	mu      sync.Mutex
-	measure agentapi.Measure
+	measure agentapi.Measure // the newest
+	series  *series.Ring[agentapi.Measure]
 	ready   time.Time // since when the process has been lit; zero when it is not
 	marks   []mark    // how long its log was, and when
 }
+
+// mostMeasures is how many answers of a member's ready probe are kept: ten minutes of one a second.
+const mostMeasures = 600
 
 // What keeps a crashing program from being started over and over.
 const (
@@ -58,7 +63,7 @@ const (
 )
 
 func newMember(l layout, r runtime.Runtime, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh()}
+	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), series: series.New[agentapi.Measure](mostMeasures)}
 }
 
 func (m *member) report(r order.Report) {
@@ -333,6 +338,7 @@ func (m *member) watch(wasReady bool) {
 				x.LastGood = x.At
 			}
 			m.measure = x
+			m.series.Add(x.At, x)
 			if !x.OK {
 				m.ready = time.Time{}
 			}

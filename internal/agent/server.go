@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -23,6 +24,7 @@ const longestWait = 30 * time.Second
 //	PUT  /v1/members/{name}               takes an order.Order
 //	PUT  /v1/operations/{id}              takes an order.Operation
 //	GET  /v1/reports?life=L&after=N&ack=N&wait=D gives News: reports after that number of that life; those up to ack are dropped
+//	GET  /v1/series?after=T gives what was measured of members after a moment, or last
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
 //	POST /v1/lookups                      takes a list of order.Lookup and gives a list of what is missing
 //	GET  /v1/standing                     gives an order.Standing
@@ -70,7 +72,16 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			}
 			w.(http.Flusher).Flush()
 		}
-		_ = json.NewEncoder(w).Encode(agentapi.News{Agent: a.id, Reports: a.reports.since(r.FormValue("life"), after), Measures: a.measures()})
+		_ = json.NewEncoder(w).Encode(agentapi.News{Agent: a.id, Reports: a.reports.since(r.FormValue("life"), after)})
+	})
+	mux.HandleFunc("GET /v1/series", func(w http.ResponseWriter, r *http.Request) {
+		after, err := time.Parse(time.RFC3339Nano, r.FormValue("after"))
+		if text := r.FormValue("after"); err != nil && text != "" {
+			http.Error(w, fmt.Sprintf("%q is no time", text), http.StatusBadRequest)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(a.series(after))
 	})
 	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
 		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)

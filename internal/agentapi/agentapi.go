@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/series"
 )
 
 // Refused is an order that is not taken, with the reason.
@@ -34,6 +35,8 @@ type Agent interface {
 	Operate(ctx context.Context, o order.Operation) error
 	// Reports waits for reports that come after that number of that life, and acknowledges those up to ack; 0 acknowledges none.
 	Reports(ctx context.Context, life string, after, ack uint64, wait time.Duration) (*News, error)
+	// Series gives what was measured after a moment; the newest of each member alone where that is zero.
+	Series(ctx context.Context, after time.Time) (Series, error)
 	// Log reads a member's output from that place on, or its last lines when after is -1.
 	Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error)
 	// Lookups asks whether what members need is on the node, and gives what is missing.
@@ -56,15 +59,17 @@ type Log struct {
 
 // News is what an agent tells when asked for reports.
 type News struct {
-	Agent    string                       `json:"agent"`
-	Reports  []order.Report               `json:"reports,omitempty"`
-	Measures map[field.MemberName]Measure `json:"measures,omitempty"`
+	Agent   string         `json:"agent"`
+	Reports []order.Report `json:"reports,omitempty"`
 }
 
 // Heartbeat is how often an agent shows, on a request that is kept open, that it is there.
 const Heartbeat = time.Second
 
-// Measure is the newest answer to a member's ready probe. Measures are not reports: some may be lost.
+// Series are the measures of members, each with its time, oldest first.
+type Series map[field.MemberName][]series.Point[Measure]
+
+// Measure is an answer to a member's ready probe, with what it took. Measures are not reports: some may be lost.
 type Measure struct {
 	OK        bool      `json:"ok"`
 	LatencyMS float64   `json:"latency_ms"`

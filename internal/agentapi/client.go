@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -123,6 +124,19 @@ func (c *Client) Reports(ctx context.Context, life string, after, ack uint64, wa
 	}
 	var n News
 	return &n, json.Unmarshal(body, &n)
+}
+
+// Series gives what was measured after a moment.
+func (c *Client) Series(ctx context.Context, after time.Time) (s Series, err error) {
+	path := "/v1/series"
+	if !after.IsZero() {
+		path += "?after=" + url.QueryEscape(after.UTC().Format(time.RFC3339Nano))
+	}
+	body, err := c.Do(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return nil, err
+	}
+	return s, json.Unmarshal(body, &s)
 }
 
 // Log reads a member's output from that place on, or its last lines when after is -1.

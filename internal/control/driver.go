@@ -186,6 +186,11 @@ func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 		defer sending.Done()
 		d.send(ctx, cancel, client)
 	}()
+	sending.Add(1)
+	go func() {
+		defer sending.Done()
+		d.measure(ctx, client)
+	}()
 	acknowledged := uint64(0)
 	wait := time.Duration(0) // the first answer only shows that it answers
 	for {
@@ -206,7 +211,6 @@ func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 			return err
 		}
 		wait = reportWait
-		d.control.note(news.Measures)
 		if n := len(news.Reports); n > 0 {
 			if !d.tell(ctx, engine.Reports{Node: d.node, Agent: news.Agent, Reports: news.Reports}) {
 				return nil
@@ -219,6 +223,38 @@ func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 			return nil
 		}
 	}
+}
+
+// measureEvery is how often the series of an agent are read while somebody looks.
+const measureEvery = time.Second
+
+// measure reads what the agent measures, while somebody looks. What is lost of it is lost.
+func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
+	for {
+		if _, alone, visited := d.control.Alone(); !alone || !visited {
+			asking, done := context.WithTimeout(ctx, answerWait)
+			if all, err := client.Series(asking, time.Time{}); err == nil {
+				d.control.note(newestOf(all))
+			}
+			done()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(measureEvery):
+		}
+	}
+}
+
+// newestOf gives the newest measure of each member.
+func newestOf(all agentapi.Series) map[field.MemberName]agentapi.Measure {
+	out := map[field.MemberName]agentapi.Measure{}
+	for name, points := range all {
+		if n := len(points); n > 0 {
+			out[name] = points[n-1].Value
+		}
+	}
+	return out
 }
 
 // send carries orders and operations to the agent and repeats them until reports acknowledge them.

@@ -166,7 +166,9 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 					news, err = client.Reports(ctx, n.Agent, n.Heard, 0, 0)
 				}
 				if err == nil {
-					seen = news.Measures
+					if all, err := client.Series(ctx, time.Time{}); err == nil {
+						seen = newestOf(all)
+					}
 					in = []engine.Input{engine.NodeFound{Node: n.Name}, engine.Reports{Node: n.Name, Agent: news.Agent, Reports: news.Reports}}
 				}
 			}
