@@ -1,12 +1,10 @@
 package control
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -20,7 +18,6 @@ import (
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
-	"lanternfield/internal/host"
 )
 
 // Receipt says what was taken down, and what was found when it was looked for afterwards.
@@ -92,6 +89,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
+	var made []ground.Made
 	for _, m := range slices.SortedFunc(maps.Values(planned), func(a, b place.Member) int {
 		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Name.Number(), b.Name.Number()))
 	}) {
@@ -99,19 +97,11 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: pids[m.Name],
 			Folder: filepath.Join(n.Dir, "members", string(m.Name))}
 		r.Members = append(r.Members, line)
-		r.look(line, string(m.Name))
+		made = append(made, ground.Made{Member: m.Name, Node: m.Node, Folder: line.Folder, PIDs: line.PIDs})
 	}
-	var dirs []string
+	nodes := map[field.NodeName]state.Binding{}
 	for _, n := range state.SortedNodes(s) {
-		dirs = append(dirs, n.Dir)
-	}
-	found := (&ground.Local{Dir: f.nodes()}).Found()
-	for _, at := range found { // also those that the log does not know
-		dirs = append(dirs, at.Dir)
-	}
-	running := host.FindIn(dirs)
-	for _, n := range state.SortedNodes(s) {
-		delete(found, n.Name)
+		nodes[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
 		switch account, given := accounts[n.Name]; {
 		case !given:
 			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent gave no account before it ended", n.Name))
@@ -120,19 +110,13 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		case len(account.Left) > 0:
 			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent still held %s when it ended", n.Name, strings.Join(account.Left, ", ")))
 		}
-		line := ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir}
-		r.Nodes = append(r.Nodes, line)
-		r.look(line, "the agent of "+string(n.Name))
-		for _, pid := range running[n.Dir] {
-			r.Left = append(r.Left, fmt.Sprintf("process %d, which was started on %s", pid, n.Name))
-		}
+		r.Nodes = append(r.Nodes, ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir})
 	}
-	for name, at := range found {
-		r.Left = append(r.Left, fmt.Sprintf("the folder %s of %s, which the log does not know", at.Dir, name))
-		for _, pid := range running[at.Dir] {
-			r.Left = append(r.Left, fmt.Sprintf("process %d, which was started on %s", pid, name))
-		}
+	g, err := f.ground()
+	if err != nil {
+		return nil, err
 	}
+	r.Left = append(r.Left, g.Left(nodes, made)...)
 	_ = os.Remove(f.nodes()) // only if it is empty
 	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
@@ -142,23 +126,6 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		return nil, stateError(f.Dir, err)
 	}
 	return r, nil
-}
-
-func (r *Receipt) look(line ReceiptLine, whose string) {
-	if _, err := os.Stat(line.Folder); !errors.Is(err, fs.ErrNotExist) {
-		r.Left = append(r.Left, fmt.Sprintf("the folder %s of %s", line.Folder, whose))
-	}
-	for _, pid := range line.PIDs {
-		env, _ := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
-		if marked(env, line.Name) {
-			r.Left = append(r.Left, fmt.Sprintf("process %d of %s", pid, whose))
-		}
-	}
-}
-
-func marked(env []byte, member string) bool {
-	mark := []byte("LANTERNFIELD_MEMBER=" + member)
-	return slices.ContainsFunc(bytes.Split(env, []byte{0}), func(v []byte) bool { return bytes.Equal(v, mark) })
 }
 
 // Forget removes what is kept of a field: its history and its receipt. The field must be retired, or never deployed.

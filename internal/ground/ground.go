@@ -26,6 +26,17 @@ type Ground interface {
 	Found() map[field.NodeName]state.Binding
 	// SetAside takes down what runs on such a node, and moves its folder to where it is kept, which it gives.
 	SetAside(ctx context.Context, node field.NodeName, at state.Binding) (kept string, err error)
+	// Left looks for what is still there of nodes, and of what was made on them: in words, each thing once. It also looks for nodes that are
+	// not among them.
+	Left(nodes map[field.NodeName]state.Binding, made []Made) []string
 	// Release ends the node's agent and removes its folder. It may be repeated.
 	Release(ctx context.Context, node field.NodeName, at state.Binding) error
+}
+
+// Made is a member that ran on a node, with what was made for it.
+type Made struct {
+	Member field.MemberName
+	Node   field.NodeName
+	Folder string
+	PIDs   []int // of all its processes
 }
