@@ -125,6 +125,9 @@ func pick(s *state.State, names []field.MemberName, keep func(*state.Member) boo
 }
 
 func (in Retire) decide(s *state.State) ([]state.Fact, error) {
+	if s.Retired {
+		return nil, nil // it has just come to its end
+	}
 	if !s.Deployed() {
 		return nil, fmt.Errorf("the field is not deployed, so there is nothing to retire")
 	}
