@@ -98,8 +98,6 @@ func (m *member) processFile() string { return filepath.Join(m.disk.record(m.nam
 
 func (m *member) appliedFile() string { return filepath.Join(m.disk.record(m.name), "applied.json") }
 
-func (m *member) aliveLock() string { return filepath.Join(m.disk.record(m.name), "alive.lock") }
-
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
 	m.resume(ctx)

@@ -28,7 +28,9 @@ func TestSettledMeansThatNobodyIsNeeded(t *testing.T) {
 		{"a member is dark: its agent starts it again", func(s *state.State) { s.Members["crews-1"].Phase = state.Failed }, true},
 		{"a node has not been heard", func(s *state.State) { s.Nodes["gull-1"].Unheard = true }, false},
 		{"a node is being freed", func(s *state.State) { s.Nodes["gull-1"].Releasing = true }, false},
-		{"an operation is under way", func(s *state.State) { s.Roles["crews"].Op = &order.Operation{ID: 1, Asked: "crews-1", Member: "crews-1"} }, false},
+		{"an operation is under way", func(s *state.State) {
+			s.Roles["crews"].Op = &order.Operation{ID: 1, Asked: "crews-1", Member: "crews-1"}
+		}, false},
 		{"it is being retired", func(s *state.State) { s.Retiring = true }, false},
 		{"it is retired", func(s *state.State) { s.Retired, s.Rollout.Ended = true, time.Time{} }, true},
 		{"it was never deployed", func(s *state.State) { s.Field = nil }, true},
