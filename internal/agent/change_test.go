@@ -290,6 +290,31 @@ func TestTheEndOfAnOutputIsKept(t *testing.T) {
 	}
 }
 
+// TestBadAnswersMakeAMemberUnready has a member that was ready answer badly, then well again.
+func TestBadAnswersMakeAMemberUnready(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	well := filepath.Join(dir, "well")
+	if err := os.WriteFile(well, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var heard uint64
+	s := sleeper("it")
+	s.Ready = &field.Probe{Call: field.Call{Exec: []string{"sh", "-c", "test -f " + well + " || { echo the flag is gone; exit 1; }"}}, Every: field.Duration(50 * time.Millisecond)}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: s})
+	until(t, c, &heard, order.Ready)
+	if err := os.Remove(well); err != nil {
+		t.Fatal(err)
+	}
+	if r := until(t, c, &heard, order.Unready); !strings.Contains(r.Why, "the flag is gone") {
+		t.Errorf("unready, and why is said as %q", r.Why)
+	}
+	if err := os.WriteFile(well, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	until(t, c, &heard, order.Ready)
+}
+
 // TestAStoppedProcessIsNotReadyForLong stops a program that answers, without ending it: its connection is taken by the kernel, and
 // no answer comes.
 func TestAStoppedProcessIsNotReadyForLong(t *testing.T) {
