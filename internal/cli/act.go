@@ -13,18 +13,17 @@ import (
 	"syscall"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-	"lanternfield/internal/eventlog"
-	"lanternfield/internal/keeper"
-
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/keeper"
 )
 
 func (a *app) deployCommand() *cobra.Command {

@@ -10,13 +10,12 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-
 	"github.com/spf13/cobra"
 
 	"lanternfield/examples"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
 )
 

@@ -12,14 +12,13 @@ import (
 	"syscall"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-	"lanternfield/internal/keeper"
-
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/demo/part"
+	"lanternfield/internal/keeper"
 )
 
 func (t *tour) check(context.Context) (string, error) {

@@ -10,12 +10,11 @@ import (
 	"slices"
 	"strings"
 
-	"lanternfield/internal/core/snapshot"
-
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/draw"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/graph"

@@ -4,13 +4,12 @@ import (
 	"fmt"
 	"strings"
 
-	"lanternfield/internal/core/review"
-
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/review"
 )
 
 func (a *app) filesCommand() *cobra.Command {

@@ -8,11 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
-
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 )
 
 // giveUpAfter is how many failures in a row of one member end the wait for a rollout.

@@ -9,11 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/core/snapshot"
-
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/snapshot"
 )
 
 func (a *app) retireCommand() *cobra.Command {

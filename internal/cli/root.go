@@ -173,6 +173,7 @@ func (a *app) logging() error {
 func (a *app) jsonFlag(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&a.json, "json", false, "print one JSON document")
 }
+
 func (a *app) yesFlag(cmd *cobra.Command) {
 	cmd.Flags().BoolVarP(&a.yes, "yes", "y", false, "do not ask")
 }

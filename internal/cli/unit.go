@@ -19,17 +19,9 @@ func (a *app) printUnit() error {
 	if _, err := a.folderOf(a.name); err != nil {
 		return err
 	}
-	root, err := control.Root(a.state)
+	root, who, binary, err := a.forUnit()
 	if err != nil {
 		return err
-	}
-	binary, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	who := "root"
-	if u, err := user.Current(); err == nil {
-		who = u.Username
 	}
 	fmt.Fprintf(a.out, `# Brings %[1]s back after a start of the machine. Save it as /etc/systemd/system/lanternfield-%[1]s.service, then:
 #   systemctl daemon-reload && systemctl enable lanternfield-%[1]s
@@ -51,23 +43,15 @@ Delegate=yes
 
 [Install]
 WantedBy=multi-user.target
-`, a.name, quotedForUnit(root), who, quotedForUnit(binary))
+`, a.name, root, who, binary)
 	return nil
 }
 
 // printServeUnit prints a systemd unit that keeps a field.
 func (a *app) printServeUnit(name string) error {
-	root, err := control.Root(a.state)
+	root, who, binary, err := a.forUnit()
 	if err != nil {
 		return err
-	}
-	binary, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	who := "root"
-	if u, err := user.Current(); err == nil {
-		who = u.Username
 	}
 	fmt.Fprintf(a.out, `# Keeps %[1]s. Save it as /etc/systemd/system/lanternfield-%[1]s.service, then:
 #   systemctl daemon-reload && systemctl enable --now lanternfield-%[1]s
@@ -88,8 +72,20 @@ Delegate=yes
 
 [Install]
 WantedBy=multi-user.target
-`, name, quotedForUnit(root), who, quotedForUnit(binary))
+`, name, root, who, binary)
 	return nil
+}
+
+// forUnit gives what a unit file is made of: the state folder, the user and the program, quoted.
+func (a *app) forUnit() (root, who, binary string, err error) {
+	if root, err = control.Root(a.state); err == nil {
+		binary, err = os.Executable()
+	}
+	who = "root"
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	return quotedForUnit(root), who, quotedForUnit(binary), err
 }
 
 // quotedForUnit writes a path as a unit file takes it.

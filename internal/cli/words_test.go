@@ -11,13 +11,12 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/core/review"
-	"lanternfield/internal/core/snapshot"
-
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/rehearse"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
 )
 
 var update = flag.Bool("update", false, "write what is printed into testdata")

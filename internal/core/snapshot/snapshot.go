@@ -57,25 +57,6 @@ type Snapshot struct {
 	Due      bool         `json:"due,omitempty"`    // nobody keeps it, and something is to be done that nobody does
 }
 
-// KeeperView is the process that keeps a field.
-type KeeperView struct {
-	PID      int       `json:"pid"`
-	Command  string    `json:"command"`
-	Since    time.Time `json:"since"`
-	Stays    bool      `json:"stays,omitempty"`    // also when all is settled
-	Attached []string  `json:"attached,omitempty"` // screens and commands
-}
-
-// KeptView is the data of a member that is gone, still on its node.
-type KeptView struct {
-	Member field.MemberName `json:"member"`
-	Role   field.RoleName   `json:"role"`
-	Number int              `json:"number"`
-	Node   field.NodeName   `json:"node"`
-	Bytes  field.Bytes      `json:"bytes"`
-	Since  time.Time        `json:"since"`
-}
-
 // KeptNames lists the members of whom data is kept.
 func (snap *Snapshot) KeptNames() string {
 	names := make([]field.MemberName, len(snap.Kept))
@@ -83,34 +64,6 @@ func (snap *Snapshot) KeptNames() string {
 		names[i] = k.Member
 	}
 	return wording.Members(names)
-}
-
-// RolloutView is a rollout, or a task: the stopping, starting or restarting of members that a person asked for.
-type RolloutView struct {
-	Number int       `json:"number,omitempty"` // of the rollout; a task has none here
-	What   string    `json:"what,omitempty"`
-	By     string    `json:"by,omitempty"`
-	Active bool      `json:"active"`
-	Began  time.Time `json:"began,omitzero"`
-	Ended  time.Time `json:"ended,omitzero"`
-	Paused bool      `json:"paused,omitempty"`
-
-	Failed  string             `json:"failed,omitempty"`  // why it stopped half-way
-	Outcome state.Outcome      `json:"outcome,omitempty"` // once it has ended
-	Target  string             `json:"target,omitempty"`  // the draft that it carries out, by its digest
-	From    string             `json:"from,omitempty"`    // the draft that was deployed before
-	Members []field.MemberName `json:"members,omitempty"` // whom a task is about; everybody when empty
-
-	LastTook time.Duration `json:"last_took_ns,omitempty"` // how long the newest one of the same kind took that came to its end
-}
-
-// TaskView is a task that goes on.
-type TaskView struct {
-	Number  int                `json:"number"`
-	What    string             `json:"what"`
-	By      string             `json:"by,omitempty"`
-	Members []field.MemberName `json:"members"`
-	Began   time.Time          `json:"began"`
 }
 
 // ViewOf gives a rollout as it is shown.
@@ -133,105 +86,6 @@ func newest(s *state.State) RolloutView {
 	}
 	v.LastTook = s.Lasted[v.What]
 	return v
-}
-
-// RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
-// role cannot do its work.
-type RoleView struct {
-	Role        field.RoleName      `json:"role"`
-	Kind        field.Kind          `json:"kind"`
-	Stage       int                 `json:"stage"`
-	Want        int                 `json:"want"`
-	Ready       int                 `json:"ready"`
-	Votes       bool                `json:"votes,omitempty"`
-	Voters      int                 `json:"voters,omitempty"`
-	VotesReady  int                 `json:"votes_ready,omitempty"`
-	VotesNeeded int                 `json:"votes_needed,omitempty"`
-	Survives    int                 `json:"survives"`
-	Leader      field.MemberName    `json:"leader,omitempty"`
-	Led         bool                `json:"led,omitempty"` // its program tells who leads
-	LeaderSince time.Time           `json:"leader_since,omitzero"`
-	Rivals      []field.MemberName  `json:"rivals,omitempty"`        // that say that they lead too, and no term decides against them
-	Unsure      string              `json:"leader_unsure,omitempty"` // why it is not known whether the leader still leads
-	Unread      string              `json:"roster_unread,omitempty"` // why the cluster's own list cannot be read
-	Founding    bool                `json:"founding,omitempty"`      // steps of founding its cluster are still to be done
-	LeaderTerm  uint64              `json:"leader_term,omitempty"`
-	Roster      []order.RosterEntry `json:"roster,omitempty"`
-	Strangers   []string            `json:"strangers,omitempty"` // on the cluster's own list and none of ours
-	Change      string              `json:"change,omitempty"`    // of its membership, under way
-	Gates       []state.Gate        `json:"gates,omitempty"`
-	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
-	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
-	Calls       []field.RoleName    `json:"calls,omitempty"`   // without whom it cannot do its work
-	Outside     []string            `json:"outside,omitempty"` // the addresses of something that is not ours, and only watched
-	Authority   string              `json:"authority,omitempty"`
-	Knows       []field.RoleName    `json:"knows,omitempty"`  // of whom it is told without waiting for them
-	Keeps       bool                `json:"keeps,omitempty"`  // the data of its members outlives them
-	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
-}
-
-// MemberView is one member. Writes tells whether a write sent to it can succeed now.
-type MemberView struct {
-	Member      field.MemberName `json:"member"`
-	Role        field.RoleName   `json:"role"`
-	Number      int              `json:"number"` // within the role; a larger one is newer
-	Node        field.NodeName   `json:"node"`
-	Zone        field.ZoneName   `json:"zone"`
-	Phase       state.Phase      `json:"phase"`
-	Writes      bool             `json:"writes"`
-	Leads       bool             `json:"leads,omitempty"`
-	Leaving     bool             `json:"leaving,omitempty"`
-	Halted      bool             `json:"halted,omitempty"`      // stopped on purpose
-	Seat        string           `json:"seat,omitempty"`        // voter or learner, where members vote
-	ID          string           `json:"id,omitempty"`          // under which the cluster itself lists it
-	Trouble     string           `json:"trouble,omitempty"`     // why it could not be let in, promoted or let go
-	Left        bool             `json:"left,omitempty"`        // is no member of its cluster any more
-	Pending     string           `json:"pending,omitempty"`     // what it takes at its next start only
-	RestartDue  bool             `json:"restart_due,omitempty"` // it is to be restarted
-	Unfit       string           `json:"unfit,omitempty"`       // why what was ordered last was not carried out: it runs as before
-	TakenOff    bool             `json:"taken_off,omitempty"`   // somebody else has taken it off its cluster's list
-	Address     string           `json:"address"`
-	Ports       map[string]int   `json:"ports,omitempty"`
-	PID         int              `json:"pid,omitempty"`
-	Incarnation int              `json:"incarnation,omitempty"`
-	Memory      field.Bytes      `json:"memory,omitempty"`  // that its processes have for themselves; measured now and then
-	Ceiling     field.Bytes      `json:"ceiling,omitempty"` // of memory
-	Since       time.Time        `json:"since"`
-	WaitsFor    string           `json:"waits_for,omitempty"`
-	LastTook    time.Duration    `json:"last_took_ns,omitempty"` // what this phase took the role's newest member that came through it
-	Why         string           `json:"why,omitempty"`
-	Attempt     int              `json:"attempt,omitempty"`
-	RetryAt     time.Time        `json:"retry_at,omitzero"`
-	LastExit    string           `json:"last_exit,omitempty"`
-	LastExitAt  time.Time        `json:"last_exit_at,omitzero"`
-	LastLines   []string         `json:"last_lines,omitempty"`
-	Log         string           `json:"log,omitempty"`
-	Probe       ProbeView        `json:"probe"`
-}
-
-// ProbeView is the newest answer to the ready probe. The latency comes from the series and may be missing.
-type ProbeView struct {
-	OK        bool      `json:"ok"`
-	LatencyMS float64   `json:"latency_ms"`
-	Error     string    `json:"error"`
-	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
-}
-
-// NodeView is one node, with what is kept free for members on it.
-type NodeView struct {
-	Node        field.NodeName `json:"node"`
-	Zone        field.ZoneName `json:"zone"`
-	Address     string         `json:"address,omitempty"`
-	Unreachable bool           `json:"dark,omitempty"`
-	Freeing     bool           `json:"freeing,omitempty"` // it is being given up
-	Why         string         `json:"why,omitempty"`
-	Used        field.Size     `json:"used,omitzero"`
-	Offered     field.Size     `json:"offered,omitzero"`
-
-	Set   string         `json:"set,omitempty"` // that it comes from, where it is made as members want it
-	OfSet field.SetCount `json:"of_set,omitzero"`
-
-	Others *field.Others `json:"others,omitempty"` // what other fields keep of it
 }
 
 // Snap takes a snapshot of the state.

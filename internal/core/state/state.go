@@ -5,9 +5,6 @@ package state
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"maps"
 	"slices"
 	"sync/atomic"
@@ -16,7 +13,6 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
-	"lanternfield/internal/core/place"
 )
 
 // Binding is the address and the agent's folder that the ground chose for a node.
@@ -37,25 +33,6 @@ func (s *State) OutOfReach(name field.MemberName) bool {
 	m := s.Members[name]
 	return m != nil && s.Nodes[m.Node] != nil && s.Nodes[m.Node].Unreachable
 }
-
-// Phase is where a member stands in its life.
-type Phase string
-
-// The phases of a member.
-const (
-	Planned  Phase = "planned"
-	Placing  Phase = "placing"
-	Starting Phase = "starting"
-	Joining  Phase = "joining"
-	Ready    Phase = "ready"
-	Unready  Phase = "unready"
-	Draining Phase = "draining"
-	Stopping Phase = "stopping"
-	Stopped  Phase = "stopped"
-	Gone     Phase = "gone"
-	Failed   Phase = "failed"
-	Unknown  Phase = "unknown"
-)
 
 // State is a field as its events tell it. It is changed by Apply alone.
 type State struct {
@@ -98,118 +75,6 @@ type State struct {
 	Census int `json:",omitzero"`
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
 	Rendered map[field.MemberName]int `json:",omitzero"`
-}
-
-// Rollout is the carrying out of a draft, of a restart that a changed configuration asks for, or of a retire. There is one at a time; those
-// before it are in Rollouts.
-type Rollout struct {
-	Number int       `json:",omitzero"` // counts the field's rollouts, from 1
-	What   string    `json:",omitzero"` // deploy, restart or retire
-	By     string    `json:",omitzero"` // who asked for it
-	Began  time.Time `json:",omitzero"`
-	Ended  time.Time `json:",omitzero"` // zero while it goes on
-	Target string    `json:",omitzero"` // the draft that it carries out, by its digest; see Digest
-	From   string    `json:",omitzero"` // the draft that was deployed before
-
-	Paused  bool    `json:",omitzero"` // nothing new is begun; what has begun goes on
-	Failed  string  `json:",omitzero"` // why it stopped half-way
-	Outcome Outcome `json:",omitzero"`
-}
-
-// Outcome is what became of a rollout.
-type Outcome string
-
-// The outcomes of a rollout. While it goes on it has none.
-const (
-	Completed Outcome = "completed"
-	Failing   Outcome = "stopped half-way"
-	Replaced  Outcome = "replaced by the next"
-)
-
-// Held tells whether the rollout is paused.
-func (r Rollout) Held() bool { return r.Paused }
-
-// Active tells whether the rollout goes on.
-func (r Rollout) Active() bool { return !r.Began.IsZero() && r.Ended.IsZero() }
-
-// Task is the stopping, starting or restarting of members that a person asked for. It goes on beside a rollout, and beside other tasks.
-type Task struct {
-	Number  int                `json:",omitzero"`
-	What    string             `json:",omitzero"` // stop, start or restart
-	By      string             `json:",omitzero"`
-	Members []field.MemberName `json:",omitzero"`
-	Began   time.Time          `json:",omitzero"`
-	Ended   time.Time          `json:",omitzero"` // zero while it goes on
-}
-
-// Active tells whether the task goes on.
-func (t Task) Active() bool { return t.Ended.IsZero() }
-
-// UnderWay tells whether a rollout or a task goes on.
-func (s *State) UnderWay() bool {
-	return s.Rollout.Active() || slices.ContainsFunc(s.Tasks, Task.Active)
-}
-
-// What is remembered of rollouts and tasks that have ended; the log has all of them.
-const (
-	mostRollouts = 100
-	mostTasks    = 8
-)
-
-// beginRollout makes a rollout the newest one.
-func (s *State) beginRollout(next Rollout) {
-	if before := s.Rollout; before.Number > 0 {
-		if before.Active() {
-			before.Ended, before.Outcome = next.Began, Replaced
-		}
-		s.Rollouts = append(slices.Clone(s.Rollouts), before)
-		s.Rollouts = s.Rollouts[max(0, len(s.Rollouts)-mostRollouts):]
-	}
-	next.Number = s.Rollout.Number + 1
-	s.Rollout = next
-}
-
-// beginTask notes what a person asks for of some members.
-func (s *State) beginTask(what, by string, members []field.MemberName, at time.Time) {
-	s.TaskCount++
-	s.Tasks = append(slices.Clone(s.Tasks), Task{Number: s.TaskCount, What: what, By: by, Members: members, Began: at})
-	for i := 0; len(s.Tasks) > mostTasks && i < len(s.Tasks); {
-		if s.Tasks[i].Active() {
-			i++
-			continue
-		}
-		s.Tasks = slices.Delete(s.Tasks, i, i+1)
-	}
-}
-
-// endTask ends a task; of a log of an older version, where tasks have no numbers, the newest of its kind.
-func (s *State) endTask(number int, what string, at time.Time) (ended bool) {
-	tasks := slices.Clone(s.Tasks)
-	for i := len(tasks) - 1; i >= 0; i-- {
-		if t := &tasks[i]; t.Active() && (t.Number == number || number == 0 && t.What == what) {
-			t.Ended, s.Tasks = at, tasks
-			for _, name := range t.Members {
-				if m := s.Members[name]; m != nil {
-					m.Asked = false
-				}
-			}
-			return true
-		}
-	}
-	return false
-}
-
-// Digest names a draft by its content.
-func Digest(f *field.Field) string {
-	if f == nil {
-		return ""
-	}
-	data, err := json.Marshal(f)
-	if err != nil {
-		return ""
-	}
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:12])
 }
 
 // Node is a node that has been bound: it has an address and an agent's folder.
@@ -259,122 +124,6 @@ type Role struct {
 	Warmed time.Duration `json:",omitzero"` // how long its newest member took from its start to being ready
 }
 
-// Member is one member in its life.
-type Member struct {
-	place.Member
-	Number   int              `json:",omitzero"`
-	Founding bool             `json:",omitzero"`
-	Via      field.MemberName `json:",omitzero"` // who led when it was admitted
-	Phase    Phase            `json:",omitzero"`
-	Since    time.Time        `json:",omitzero"` // of Phase
-	Why      string           `json:",omitzero"` // what failed, while it does
-
-	Leaving    bool     `json:",omitzero"` // on its way out for good
-	Halted     bool     `json:",omitzero"` // stopped on purpose, to come back
-	RestartDue bool     `json:",omitzero"`
-	RestartWhy string   `json:",omitzero"` // what for
-	Asked      bool     `json:",omitzero"` // a person asked for its start, also while a rollout is paused
-	Joined     bool     `json:",omitzero"` // has been ready once, or founded its cluster
-	WasReady   bool     `json:",omitzero"` // has been ready once
-	Began      bool     `json:",omitzero"` // has begun, and was not started again since
-	Begins     bool     `json:",omitzero"` // of a cluster of which nobody ran, it is started first
-	Rank       *float64 `json:",omitzero"` // how advanced its data is, as it was read for a cold start
-	Admitted   bool     `json:",omitzero"` // may be started: founded its cluster, or has been let in
-	Listed     bool     `json:",omitzero"` // has been on its cluster's own list
-	Lived      bool     `json:",omitzero"` // worked when it began to leave
-	Left       bool     `json:",omitzero"` // is no member of its cluster any more
-
-	JoinDue   int                     `json:",omitzero"` // steps of joining, as they were when it was admitted
-	Captured  map[string]string       `json:",omitzero"` // what its procedures took out of answers
-	Steps     map[order.Procedure]int `json:",omitzero"` // steps done of each procedure
-	Unsettled order.Procedure         `json:",omitzero"` // a step of it was tried, and what came of that is not known
-	LastAsked field.MemberName        `json:",omitzero"` // whose agent may still be trying it
-	Trouble   string                  `json:",omitzero"` // why its newest operation came to nothing
-	Tries     int                     `json:",omitzero"` // operations in a row that came to nothing
-	Stuck     bool                    `json:",omitzero"` // only a person may try again
-
-	Ordered order.Order `json:",omitzero"` // the newest order
-	Taken   uint64      `json:",omitzero"` // the newest revision that its agent has on disk
-	Applied uint64      `json:",omitzero"` // the newest revision that it was started with, or of which its agent has said what came of it
-	Running *order.Spec `json:",omitzero"` // what it runs with, as far as that is known
-	Unfit   string      `json:",omitzero"` // why the newest order was not carried out: it runs as before
-	Undone  bool        `json:",omitzero"` // the newest order was not carried out
-
-	Awaits []string `json:",omitzero"` // what of it a changed draft has it take at its next start only
-
-	Was     *order.Spec   `json:",omitzero"` // what it ran with before the newest order
-	Specs   []OrderedSpec `json:",omitzero"` // what was ordered since, and at, its start
-	Refused string        `json:",omitzero"` // why the agent did not take the newest order
-
-	Keeps bool  `json:",omitzero"` // its data shall outlive it
-	Kept  bool  `json:",omitzero"` // it is gone, or about to return, and its data is still on the node
-	Bytes int64 `json:",omitzero"` // how much that is
-
-	Incarnation int       `json:",omitzero"` // counts processes
-	PID         int       `json:",omitzero"`
-	StartedAt   time.Time `json:",omitzero"`
-	ReadyAt     time.Time `json:",omitzero"`
-	Attempt     int       `json:",omitzero"` // failures in a row
-	RetryAt     time.Time `json:",omitzero"`
-	LastExit    *ExitNote `json:",omitzero"`
-	ProbeError  string    `json:",omitzero"`
-}
-
-// ExitNote keeps how a member last ended without having been asked to.
-type ExitNote struct {
-	At    time.Time `json:",omitzero"`
-	Text  string    `json:",omitzero"`
-	Lines []string  `json:",omitzero"`
-}
-
-// OrderedSpec is a spec with the revision of its order.
-type OrderedSpec struct {
-	Revision uint64      `json:",omitzero"`
-	Spec     *order.Spec `json:",omitzero"`
-}
-
-// mostOrdered is how many specs are remembered of a member, its running one included.
-const mostOrdered = 8
-
-// remember keeps a spec that was ordered: the member may be started with it later.
-func (m *Member) remember(o order.Order) {
-	if o.Spec == nil || o.Want != order.Run {
-		return
-	}
-	next := append(slices.Clone(m.Specs), OrderedSpec{o.Revision, o.Spec})
-	if len(next) > mostOrdered {
-		next = slices.Delete(next, 1, 2)
-	}
-	m.Specs = next
-}
-
-// startedWith notes with which order's spec the member was started; 0 stands for the newest.
-func (m *Member) startedWith(revision uint64) {
-	m.Running, m.Applied = m.Ordered.Spec, max(m.Applied, revision)
-	if revision == m.Ordered.Revision {
-		m.Unfit, m.Undone = "", false
-	}
-	if i := slices.IndexFunc(m.Specs, func(o OrderedSpec) bool { return o.Revision == revision }); i >= 0 {
-		m.Running, m.Specs = m.Specs[i].Spec, slices.Clone(m.Specs[i:])
-	}
-}
-
-// Runs is what the member runs with; what it would be started with when it does not run.
-func (m *Member) Runs() *order.Spec {
-	if m.Running != nil {
-		return m.Running
-	}
-	return m.Ordered.Spec
-}
-
-// Pending lists what of a changed draft the member was not started with, and takes at its next start only.
-func (m *Member) Pending() []order.Difference {
-	if m.PID == 0 || m.Halted || m.Leaving || m.Undone {
-		return nil
-	}
-	return slices.DeleteFunc(order.Pending(m.Running, m.Ordered.Spec), func(d order.Difference) bool { return !slices.Contains(m.Awaits, d.What) })
-}
-
 // NewState is the state before any event.
 func NewState() *State {
 	s := &State{Resolved: &atomic.Value{}}
@@ -420,32 +169,6 @@ func (s *State) ensureRole(name field.RoleName) *Role {
 	return r
 }
 
-// MembersOf lists the members of a role that are not gone, oldest first.
-func (s *State) MembersOf(role field.RoleName) []*Member {
-	var members []*Member
-	for _, m := range s.Members {
-		if m.Role == role && m.Phase != Gone {
-			members = append(members, m)
-		}
-	}
-	slices.SortFunc(members, func(a, b *Member) int { return a.Number - b.Number })
-	return members
-}
-
-// ByRole groups the members that are not gone, oldest first. One pass serves all roles.
-func (s *State) ByRole() map[field.RoleName][]*Member {
-	groups := map[field.RoleName][]*Member{}
-	for _, m := range s.Members {
-		if m.Phase != Gone {
-			groups[m.Role] = append(groups[m.Role], m)
-		}
-	}
-	for _, g := range groups {
-		slices.SortFunc(g, func(a, b *Member) int { return a.Number - b.Number })
-	}
-	return groups
-}
-
 // PlanMemo remembers at which census the comparison of members and draft last found nothing to do. Losing it costs time only.
 type PlanMemo struct {
 	Census   int  `json:",omitzero"`
@@ -488,74 +211,6 @@ func (s *State) missingFromRoster(m *Member) bool {
 
 // IsReady tells whether the member does its work now.
 func (s *State) IsReady(m *Member) bool { return s.PhaseOf(m) == Ready }
-
-// Member finds a member, also one that is gone; nil where there never was one.
-func (s *State) Member(name field.MemberName) *Member {
-	if m := s.Members[name]; m != nil {
-		return m
-	}
-	return s.Former[name]
-}
-
-// retireMember puts a member among the former ones once it is gone and nothing is kept of it.
-func (s *State) retireMember(m *Member) {
-	if m.Phase == Gone && !m.Kept && s.Members[m.Name] == m {
-		delete(s.Members, m.Name)
-		s.Former[m.Name] = m
-		s.FormerCount++
-		if len(s.Former) > mostFormer+mostFormer/4 {
-			s.forgetFormer()
-		}
-	}
-}
-
-// mostFormer is how many former members are remembered beside those that others were told of; the log has all of them.
-const mostFormer = 400
-
-// forgetFormer forgets the former members that have been gone for longest. Founders, and those by whom present members were admitted, stay:
-// templates see them.
-func (s *State) forgetFormer() {
-	needed := map[field.MemberName]bool{}
-	for _, r := range s.Roles {
-		for _, f := range r.Founders {
-			needed[f] = true
-		}
-		if r.Op != nil {
-			needed[r.Op.Asked], needed[r.Op.Member] = true, true
-		}
-	}
-	for _, m := range s.Members {
-		needed[m.Via], needed[m.LastAsked] = true, true
-	}
-	var oldest []*Member
-	for name, m := range s.Former {
-		if !needed[name] {
-			oldest = append(oldest, m)
-		}
-	}
-	slices.SortFunc(oldest, func(a, b *Member) int { return cmp.Or(a.Since.Compare(b.Since), cmp.Compare(a.Name, b.Name)) })
-	for _, m := range oldest[:max(0, len(oldest)-mostFormer)] {
-		delete(s.Former, m.Name)
-	}
-}
-
-// EveryMember lists the members that are there, and the former ones that are remembered, by role and number.
-func EveryMember(s *State) []*Member {
-	members := slices.AppendSeq(slices.Collect(maps.Values(s.Members)), maps.Values(s.Former))
-	slices.SortFunc(members, func(a, b *Member) int {
-		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
-	})
-	return members
-}
-
-// SortedMembers lists the members that are there, and those of whom data is kept, by role and number.
-func SortedMembers(s *State) []*Member {
-	members := slices.Collect(maps.Values(s.Members))
-	slices.SortFunc(members, func(a, b *Member) int {
-		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
-	})
-	return members
-}
 
 // SortedNodes lists all nodes that were bound, by name.
 func SortedNodes(s *State) []*Node {

@@ -1,0 +1,178 @@
+package control
+
+import (
+	"cmp"
+	"context"
+	"time"
+
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+)
+
+// Snapshot gives the field as it is now.
+func (c *Controller) Snapshot(context.Context) (*snapshot.Snapshot, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := *c.snapshot
+	s.At = time.Now().UTC()
+	s.Members = append([]snapshot.MemberView{}, s.Members...)
+	c.withMeasures(&s)
+	return &s, c.failed
+}
+
+// Watch gives a snapshot now and after every change.
+func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error) {
+	out := make(chan *snapshot.Snapshot)
+	go func() {
+		defer close(out)
+		for {
+			c.mu.Lock()
+			s, changed, failed := c.snapshot, c.changed, c.failed
+			c.mu.Unlock()
+			if failed != nil {
+				return
+			}
+			select {
+			case out <- s:
+			case <-ctx.Done():
+				return
+			case <-c.done:
+				return
+			}
+			select {
+			case <-changed:
+			case <-ctx.Done():
+				return
+			case <-c.done:
+				return
+			}
+		}
+	}()
+	return out, nil
+}
+
+// heard waits until every node has been heard or given up: before that, what is known may be long out of date, and must
+// not be built upon.
+//
+// A node that has just been lost is waited for a little longer: where its agent has ended, another is on its way.
+func (c *Controller) heard(ctx context.Context) error {
+	until := time.Now().Add(lostWait)
+	for {
+		c.mu.Lock()
+		listening, changed, lost := c.state.Listening(), c.changed, false
+		for _, n := range c.state.Nodes {
+			lost = lost || n.Unreachable && !n.Released && time.Since(n.Since) < lostWait
+		}
+		c.mu.Unlock()
+		if listening == 0 && (!lost || time.Now().After(until)) {
+			return nil
+		}
+		select {
+		case <-changed:
+		case <-time.After(100 * time.Millisecond):
+		case <-c.done:
+			return c.ended()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// lostWait is how long a node that has just been lost is waited for.
+const lostWait = 4 * time.Second
+
+// current gives a copy of the state as it is published, to look at without holding anybody up.
+func (c *Controller) current() *state.State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Clone()
+}
+
+// Review lists what deploying the draft would change, once all nodes have been heard.
+func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
+	if err := cmp.Or(c.heard(ctx), c.trusted()); err != nil {
+		return nil, err
+	}
+	draft = c.folder.surrounded(draft)
+	r, err := review.Of(c.current(), draft)
+	if err != nil {
+		return nil, err
+	}
+	r.Missing, err = c.lacks(ctx, draft)
+	return r, err
+}
+
+// Preview renders what a member would be run with by the draft, and what it runs with.
+func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
+	return review.Preview(c.current(), draft, member)
+}
+
+// Do carries out an order. A draft is judged once all nodes have been heard.
+func (c *Controller) Do(ctx context.Context, o Request) error {
+	if o.What == "take over" {
+		return c.takeOver(ctx, o)
+	}
+	if o.What == "retire" || o.What == "stop" {
+		if c.folder.freeSpace() {
+			c.freed.Store(true)
+		}
+	}
+	if o.What == "deploy" || o.What == "retire" {
+		if err := c.heard(ctx); err != nil {
+			return err
+		}
+	}
+	if err := c.trusted(); err != nil {
+		return err
+	}
+	if o.What == "deploy" {
+		if o.Draft != nil {
+			o.Draft = c.folder.surrounded(o.Draft)
+			lacks, err := c.lacks(ctx, o.Draft)
+			if err = cmp.Or(err, missingError(lacks)); err != nil {
+				return err
+			}
+		}
+	}
+	return c.submit(ctx, input{asked: &o})
+}
+
+// Settled tells whether nothing is left to do; see engine.Settled.
+func (c *Controller) Settled() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return engine.Settled(c.state)
+}
+
+// Gone tells whether there is nothing of the field in the world.
+func (c *Controller) Gone() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Retired || c.state.Field == nil
+}
+
+// Changed gives a channel that is closed at the next change of the field, and Done one that is closed when the controller has given it up.
+func (c *Controller) Changed() <-chan struct{} {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.changed
+}
+
+// Done gives a channel that is closed when the controller has given the field up.
+func (c *Controller) Done() <-chan struct{} { return c.done }
+
+// Journal gives a part of the journal.
+func (c *Controller) Journal(_ context.Context, r Range) ([]Entry, error) {
+	return LookJournal(c.folder, r)
+}
+
+// Tide gives how many lanterns were lit over time.
+func (c *Controller) Tide(_ context.Context, since time.Time) ([]Sample, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.tide.since(since), nil
+}

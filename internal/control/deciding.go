@@ -1,0 +1,249 @@
+package control
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"log/slog"
+	"slices"
+	"time"
+
+	"lanternfield/internal/agentapi"
+	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/loop"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog"
+)
+
+// mostTogether is how many inputs are decided on before their events are synced as one batch.
+const mostTogether = 256
+
+// own decides on inputs until the context ends. Events are on the disk before anybody hears of them.
+func (c *Controller) own(ctx context.Context) {
+	defer close(c.done)
+	measures := time.NewTicker(time.Second)
+	defer measures.Stop()
+	for {
+		var batch []input
+		select {
+		case <-ctx.Done():
+			return
+		case <-measures.C:
+			c.freshen()
+			continue
+		case r := <-c.inputs:
+			batch = append(batch, r)
+		}
+		for len(batch) < mostTogether && len(c.inputs) > 0 {
+			batch = append(batch, <-c.inputs)
+		}
+		answers, news, err := c.decide(batch)
+		if c.freed.Load() && engine.Settled(c.loop.State()) { // before anybody hears that it is done, and fills the disk again
+			c.freed.Store(false)
+			c.folder.keepSpace()
+		}
+		if err == nil && news {
+			c.publish() // whoever gets an answer finds it in the next snapshot
+		}
+		for i, r := range batch {
+			if r.reply != nil {
+				r.reply <- cmp.Or(err, answers[i])
+			}
+		}
+		if err != nil {
+			slog.Error("the controller gives up the field", "error", err)
+			c.mu.Lock()
+			c.failed = err
+			close(c.changed)
+			c.changed = make(chan struct{})
+			c.mu.Unlock()
+			c.cancel()
+			return
+		}
+		if news {
+			c.dispatch(ctx)
+		}
+	}
+}
+
+// freshen publishes the newest snapshot with the newest measures.
+func (c *Controller) freshen() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.measured {
+		return
+	}
+	c.measured = false
+	s := *c.snapshot
+	s.At = time.Now().UTC()
+	s.Members = append([]snapshot.MemberView{}, s.Members...)
+	c.withMeasures(&s)
+	c.snapshot = &s
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// decide gives the answer to each input once all their events are stored, or why they could not be stored; and whether there is news.
+func (c *Controller) decide(batch []input) (answers []error, news bool, err error) {
+	inputs := make([]loop.Input, len(batch))
+	for i, r := range batch {
+		if inputs[i] = loop.Of(r.in); r.asked != nil {
+			inputs[i] = func(s *state.State) (engine.Input, error) {
+				return r.asked.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(s, draft) })
+			}
+		}
+	}
+	out, err := c.loop.Decide(utc, inputs)
+	if err != nil {
+		return out.Answers, false, err
+	}
+	c.mu.Lock()
+	for i, e := range out.Events {
+		state.Apply(c.state, e)
+		c.tide.note(c.state, e)
+		c.marks.note(eventlog.Stored{Seq: out.First + uint64(i), Event: e})
+	}
+	news = len(out.Events) > 0 || len(out.Problems) > 0
+	if len(out.Problems) > 0 {
+		slog.Error("something that is wanted cannot be done", "problem", out.Problems[0])
+		c.problems = out.Problems
+	} else if out.Decided {
+		c.problems = nil
+	}
+	due := c.marks.due
+	tide := c.tide
+	if due {
+		tide.samples = slices.Clone(tide.samples)
+	}
+	c.mu.Unlock()
+	if due {
+		c.marks.take(c.loop.State(), tide)
+	}
+	return out.Answers, news, nil
+}
+
+func utc() time.Time { return time.Now().UTC() }
+
+func (c *Controller) bind(s *state.State, draft *field.Field) (map[field.NodeName]state.Binding, error) {
+	bound := map[field.NodeName]state.Binding{}
+	if !s.Retired {
+		for _, n := range s.Nodes {
+			if !n.Released {
+				bound[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
+			}
+		}
+	}
+	return c.ground.Bind(draft, bound)
+}
+
+// publish makes the newest snapshot and wakes those who watch.
+func (c *Controller) publish() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.snapshot = snapshot.Of(c.state, time.Now().UTC())
+	c.snapshot.Problems = c.problems
+	if c.snapshot.Field == "" {
+		c.snapshot.Field = fieldName(c.folder)
+	}
+	c.withMeasures(c.snapshot)
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+func (c *Controller) withMeasures(s *snapshot.Snapshot) {
+	addMeasures(s, c.measures)
+	c.withKeeper(s)
+}
+
+// addMeasures adds to a snapshot what agents measure now and then.
+func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Measure) {
+	for i := range s.Members {
+		m := &s.Members[i]
+		if x, ok := measures[m.Member]; ok && m.PID != 0 {
+			m.Probe.LatencyMS, m.Memory, m.Probe.LastGood = x.LatencyMS, field.Bytes(x.Memory), x.LastGood
+			if !m.Probe.OK && x.Error != "" {
+				m.Probe.Error = x.Error
+			}
+		}
+	}
+}
+
+// dispatch hands every node's driver what must be done there.
+func (c *Controller) dispatch(ctx context.Context) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	perNode := map[field.NodeName][]order.Order{}
+	operations := map[field.NodeName][]order.Operation{}
+	release := map[field.NodeName]bool{}
+	for _, cmd := range engine.Commands(c.state) {
+		switch {
+		case cmd.Release:
+			release[cmd.Node] = true
+		case cmd.Operation != nil:
+			operations[cmd.Node] = append(operations[cmd.Node], c.withOperationSecrets(*cmd.Operation))
+		default:
+			perNode[cmd.Node] = append(perNode[cmd.Node], c.withSecrets(*cmd.Order))
+		}
+	}
+	for name, n := range c.state.Nodes {
+		d := c.driving[name]
+		if n.Released || c.state.Retired {
+			delete(c.driving, name)
+			continue
+		}
+		if d == nil {
+			d = newDriver(c, n)
+			c.driving[name] = d
+			c.drivers.Add(1)
+			go func() {
+				defer c.drivers.Done()
+				d.run(ctx)
+			}()
+		}
+		d.give(tasks{perNode[name], operations[name], release[name]})
+	}
+}
+
+// retiring tells whether the field is being taken down.
+func (c *Controller) retiring() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.Retiring
+}
+
+// submit hands an input to the owner and waits until it is stored.
+func (c *Controller) submit(ctx context.Context, r input) error {
+	r.reply = make(chan error, 1)
+	select {
+	case c.inputs <- r:
+	case <-c.done:
+		return c.ended()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-r.reply:
+		return err
+	case <-c.done:
+		select {
+		case err := <-r.reply:
+			return err
+		default:
+			return c.ended()
+		}
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (c *Controller) ended() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.failed != nil {
+		return c.failed
+	}
+	return errors.New("the controller has given up the field")
+}
