@@ -7,7 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"syscall"
+	"strings"
 	"time"
 
 	"lanternfield/examples"
@@ -62,12 +62,15 @@ func history(dir string) error {
 		}
 		defer out.Close()
 		cmd.Stdout = out
-		err = cmd.Run()
+		if err = cmd.Start(); err != nil {
+			return err
+		}
+		most := peakOf(cmd.Process.Pid)
+		err = cmd.Wait()
 		if _, answered := err.(*exec.ExitError); err != nil && !answered {
 			return err
 		}
-		usage := cmd.ProcessState.SysUsage().(*syscall.Rusage)
-		fmt.Printf("  %-44s %8s   %4d MB at most\n", what, ms(time.Since(begin)), usage.Maxrss>>10)
+		fmt.Printf("  %-44s %8s   %4d MB at most\n", what, ms(time.Since(begin)), <-most>>10)
 		return nil
 	}
 	if err := timed("status, no checkpoints yet", "status"); err != nil {
@@ -108,6 +111,28 @@ func history(dir string) error {
 	}
 	spread("  a jump to a moment, 50 of them", jumps)
 	return nil
+}
+
+// peakOf follows how much memory a process has had at most, in KiB, until it ends. What the system tells of a process that has ended counts
+// what its parent had when it was started.
+func peakOf(pid int) <-chan int64 {
+	out := make(chan int64, 1)
+	go func() {
+		most := int64(0)
+		for {
+			data, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+			_, rest, found := strings.Cut(string(data), "VmHWM:")
+			if err != nil || !found {
+				out <- most
+				return
+			}
+			var kib int64
+			fmt.Sscan(rest, &kib)
+			most = max(most, kib)
+			time.Sleep(2 * time.Millisecond)
+		}
+	}()
+	return out
 }
 
 // longHistory rehearses a field until its log is that long.

@@ -15,13 +15,13 @@ import (
 // sumOf is the checksum of an event: over all that it is, and over the sum of the event before, so that one that is changed, lost or
 // put in between shows. It is no proof against who can write the file.
 func sumOf(before, seq, at int64, kind string, fact []byte) int64 {
-	h := sha256.New()
+	text := make([]byte, 0, 32+len(kind)+len(fact))
 	for _, n := range []int64{before, seq, at, int64(len(kind))} {
-		_ = binary.Write(h, binary.LittleEndian, n)
+		text = binary.LittleEndian.AppendUint64(text, uint64(n))
 	}
-	h.Write([]byte(kind))
-	h.Write(fact)
-	return int64(binary.LittleEndian.Uint64(h.Sum(nil)))
+	text = append(append(text, kind...), fact...)
+	sum := sha256.Sum256(text)
+	return int64(binary.LittleEndian.Uint64(sum[:]))
 }
 
 // summed finds out whether the events have checksums; it gives them to a log of an older version where that is wanted.
