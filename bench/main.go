@@ -33,6 +33,13 @@ var (
 
 func main() {
 	flag.Parse()
+	if *isEmpty {
+		if err := runEmpty(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	slog.SetLogLoggerLevel(slog.LevelError)
 	dir, err := os.MkdirTemp("", "lf-bench-")
 	if err == nil {
