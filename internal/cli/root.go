@@ -257,6 +257,9 @@ func (a *app) load(args []string) (*fieldfile.File, control.Folder, []string, er
 }
 
 func (a *app) noRest(rest []string) error {
+	if len(rest) > 0 && (strings.HasSuffix(rest[0], ".yaml") || strings.HasSuffix(rest[0], ".yml")) {
+		return fmt.Errorf("%q is no field file: a field file is named NAME.field.yaml", rest[0])
+	}
 	if len(rest) > 0 {
 		return fmt.Errorf("%q has no meaning here; a field file is named NAME.field.yaml", rest[0])
 	}
