@@ -432,7 +432,7 @@ func keptBy(s *snapshot.Snapshot) string {
 	case s.Due:
 		return "Nobody keeps the field, so what is not done yet does not go on: the next command that acts takes it up, or `lanternfield serve`."
 	case s.State != snapshot.Draft && s.State != snapshot.Retired:
-		return "Nobody keeps the field just now, and nothing is to be done."
+		return "Nobody keeps the field just now; nothing that was ordered is left to do."
 	}
 	return ""
 }
