@@ -48,7 +48,7 @@ func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Bindi
 			return nil, err
 		}
 	}
-	return g.Local.Find(node, at)
+	return g.Local.Find(ctx, node, at)
 }
 
 func (g *inside) Release(_ context.Context, node field.NodeName, at state.Binding) error {

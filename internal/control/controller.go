@@ -33,6 +33,7 @@ type Controller struct {
 	ground  ground.Ground
 	key     []byte
 	inputs  chan input
+	life    context.Context // ends when the controller lets go of the field
 	cancel  context.CancelFunc
 	done    chan struct{}
 	drivers sync.WaitGroup
@@ -130,7 +131,8 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Controller{folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan input, 64), done: make(chan struct{}),
+	ctx, cancel := context.WithCancel(context.Background())
+	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
 		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	s, tide, marks, err := f.foldToWrite(log)
@@ -150,11 +152,10 @@ func start(f Folder, lock *os.File, command string) (*Controller, error) {
 		err = c.listen()
 	}
 	if err != nil {
+		cancel()
 		marks.drop()
 		return nil, errors.Join(err, log.Close())
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	c.cancel = cancel
 	c.publish()
 	c.dispatch(ctx)
 	go c.own(ctx)

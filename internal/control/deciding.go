@@ -92,7 +92,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 	for i, r := range batch {
 		if inputs[i] = loop.Of(r.in); r.asked != nil {
 			inputs[i] = func(s *state.State) (engine.Input, error) {
-				return r.asked.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(s, draft) })
+				return r.asked.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(c.life, s, draft) })
 			}
 		}
 	}
@@ -127,7 +127,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 
 func utc() time.Time { return time.Now().UTC() }
 
-func (c *Controller) bind(s *state.State, draft *field.Field) (map[field.NodeName]state.Binding, error) {
+func (c *Controller) bind(ctx context.Context, s *state.State, draft *field.Field) (map[field.NodeName]state.Binding, error) {
 	bound := map[field.NodeName]state.Binding{}
 	if !s.Retired {
 		for _, n := range s.Nodes {
@@ -136,7 +136,7 @@ func (c *Controller) bind(s *state.State, draft *field.Field) (map[field.NodeNam
 			}
 		}
 	}
-	return c.ground.Bind(draft, bound)
+	return c.ground.Bind(ctx, draft, bound)
 }
 
 // publish makes the newest snapshot and wakes those who watch.
@@ -194,7 +194,7 @@ func (c *Controller) dispatch(ctx context.Context) {
 			delete(c.driving, name)
 			continue
 		}
-		if d == nil {
+		if d == nil || d.bound != n.Bound { // the one before ended, or ends, with the node that was freed
 			d = newDriver(c, n)
 			c.driving[name] = d
 			c.drivers.Add(1)

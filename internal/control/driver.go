@@ -22,6 +22,7 @@ type driver struct {
 	control *Controller
 	node    field.NodeName
 	at      state.Binding
+	bound   int    // which binding of the node it is for
 	agent   string // whose reports heard counts
 	heard   uint64
 
@@ -49,7 +50,7 @@ const (
 )
 
 func newDriver(c *Controller, n *state.Node) *driver {
-	return &driver{control: c, node: n.Name, at: state.Binding{Address: n.Address, Dir: n.Dir}, agent: n.Agent, heard: n.Heard,
+	return &driver{control: c, node: n.Name, at: state.Binding{Address: n.Address, Dir: n.Dir}, bound: n.Bound, agent: n.Agent, heard: n.Heard,
 		wake: make(chan struct{}, 1)}
 }
 
@@ -87,7 +88,7 @@ func (d *driver) run(ctx context.Context) {
 			}
 		} else if client, err := d.control.ground.Ensure(ctx, d.node, d.at); err != nil {
 			if errors.Is(err, ground.ErrAdrift) && d.control.retiring() {
-				err = errors.Join(err, d.control.ground.Abandon(d.node, d.at))
+				err = errors.Join(err, d.control.ground.Abandon(ctx, d.node, d.at))
 			}
 			if ctx.Err() == nil {
 				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
@@ -127,7 +128,7 @@ func (d *driver) run(ctx context.Context) {
 // account has the agent say what it still holds and finds, and stores that, before it is released.
 func (d *driver) account(ctx context.Context) {
 	in := engine.Account{Node: d.node}
-	client, err := d.control.ground.Find(d.node, d.at)
+	client, err := d.control.ground.Find(ctx, d.node, d.at)
 	if err != nil { // one that runs no more has a successor, which finds what it kept
 		client, err = d.control.ground.Ensure(ctx, d.node, d.at)
 	}

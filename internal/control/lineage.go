@@ -99,7 +99,7 @@ func fewNodes(names []field.NodeName) string {
 
 // strange finds what was deployed in this folder and is not in the log: nodes by their folders.
 func (c *Controller) strange() map[field.NodeName]state.Binding {
-	found := c.ground.Found()
+	found := c.ground.Found(c.life)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return strangeTo(c.state, found)

@@ -109,7 +109,7 @@ func (f Folder) unknownTo(s *state.State) error {
 	if s == nil {
 		s = state.NewState()
 	}
-	if found := strangeTo(s, (&ground.Local{Dir: f.nodes()}).Found()); len(found) > 0 {
+	if found := strangeTo(s, (&ground.Local{Dir: f.nodes()}).Found(context.Background())); len(found) > 0 {
 		return &LacksError{fieldName(f), lost(nil, found)}
 	}
 	return nil
@@ -151,7 +151,7 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 			refuses := false
 			err := failed
 			if err == nil {
-				client, err = g.Find(n.Name, state.Binding{Address: n.Address, Dir: n.Dir})
+				client, err = g.Find(ctx, n.Name, state.Binding{Address: n.Address, Dir: n.Dir})
 			}
 			if err == nil {
 				defer client.Close()

@@ -32,7 +32,7 @@ func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.B
 		asking.Add(1)
 		go func() {
 			defer asking.Done()
-			client, err := g.Find(node, at[node])
+			client, err := g.Find(ctx, node, at[node])
 			if err != nil {
 				return
 			}

@@ -62,7 +62,7 @@ func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64
 	var asking sync.WaitGroup
 	for node, members := range perNode {
 		asking.Go(func() {
-			client, err := c.ground.Find(node, at[node])
+			client, err := c.ground.Find(ctx, node, at[node])
 			if err != nil {
 				return
 			}

@@ -2,6 +2,7 @@ package control
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -116,7 +117,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.Left = append(r.Left, g.Left(nodes, made)...)
+	r.Left = append(r.Left, g.Left(context.Background(), nodes, made)...)
 	_ = os.Remove(f.nodes()) // only if it is empty
 	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {

@@ -2,6 +2,7 @@ package ground
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,7 +16,7 @@ import (
 )
 
 // Left looks at this machine's folders and processes.
-func (l *Local) Left(nodes map[field.NodeName]state.Binding, made []Made) []string {
+func (l *Local) Left(ctx context.Context, nodes map[field.NodeName]state.Binding, made []Made) []string {
 	var left []string
 	folder := func(name, whose string) {
 		if _, err := os.Stat(name); !errors.Is(err, fs.ErrNotExist) {
@@ -31,7 +32,7 @@ func (l *Local) Left(nodes map[field.NodeName]state.Binding, made []Made) []stri
 			}
 		}
 	}
-	found := l.Found()
+	found := l.Found(ctx)
 	var dirs []string
 	for _, at := range nodes {
 		dirs = append(dirs, at.Dir)

@@ -54,7 +54,7 @@ const (
 
 // Bind gives nodes addresses out of blocks in which nobody on this machine listens. The first block follows from the
 // folder, so that a field keeps its neighbourhood when it is deployed anew.
-func (l *Local) Bind(draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error) {
+func (l *Local) Bind(ctx context.Context, draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error) {
 	used := map[netip.Addr]bool{}
 	ours := map[int]bool{}
 	for _, b := range bound {
@@ -150,7 +150,7 @@ var errRebooted = errors.New("the machine was started again, and nothing starts 
 var ErrAdrift = errors.New("its agent runs, and its folder is gone: it was moved, deleted or unmounted. Put it back; or retire the field, which ends that agent and its members")
 
 // Find reads where the agent answers, and checks that this very process lives.
-func (l *Local) Find(node field.NodeName, at state.Binding) (agentapi.Agent, error) {
+func (l *Local) Find(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	end, err := l.endpoint(at.Dir)
 	if err != nil {
 		return nil, err
@@ -267,12 +267,12 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 	if _, err := l.Authority.Enrol(ours, string(node), l.Seal(node)); err != nil {
 		_ = cmd.Process.Kill() // it shall not come up later, when nobody expects it
 		<-ended
-		if c, err := l.Find(node, at); err == nil { // another one was there first
+		if c, err := l.Find(ctx, node, at); err == nil { // another one was there first
 			return c, nil
 		}
 		return nil, fmt.Errorf("the agent of %s did not come up; its log is %s", node, log.Name())
 	}
-	return l.Find(node, at)
+	return l.Find(ctx, node, at)
 }
 
 // keepLogs has the logs of members bounded while their agents are away. One keeper serves all nodes; another one goes at once.
@@ -318,7 +318,7 @@ func environment() []string {
 }
 
 // Abandon ends an agent whose folder is gone, so that another can take down what it ran.
-func (l *Local) Abandon(_ field.NodeName, at state.Binding) error {
+func (l *Local) Abandon(_ context.Context, _ field.NodeName, at state.Binding) error {
 	var errs []error
 	for _, pid := range host.FindAgents(l.Binary, at.Dir) {
 		errs = append(errs, host.EndAdrift(pid, l.Binary, at.Dir))
@@ -327,7 +327,7 @@ func (l *Local) Abandon(_ field.NodeName, at state.Binding) error {
 }
 
 // Found gives the nodes of which something is left: a folder with something in it, or a process that bears its mark.
-func (l *Local) Found() map[field.NodeName]state.Binding {
+func (l *Local) Found(ctx context.Context) map[field.NodeName]state.Binding {
 	found := map[field.NodeName]state.Binding{}
 	note := func(dir string) {
 		if name := filepath.Base(dir); filepath.Dir(dir) == l.Dir && field.NamePattern.MatchString(name) {
@@ -355,7 +355,7 @@ func (l *Local) SetAside(ctx context.Context, node field.NodeName, at state.Bind
 			return "", err
 		}
 	}
-	if err := l.Abandon(node, at); err != nil {
+	if err := l.Abandon(ctx, node, at); err != nil {
 		return "", err
 	}
 	if err := host.EndAll(ctx, at.Dir); err != nil {

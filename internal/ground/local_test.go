@@ -1,6 +1,7 @@
 package ground
 
 import (
+	"context"
 	"net"
 	"net/netip"
 	"strings"
@@ -29,7 +30,7 @@ func nodes(n int) *field.Field {
 
 func TestEveryNodeHasAnAddressOfItsOwn(t *testing.T) {
 	l := &Local{Dir: "/state/saltmarsh/nodes"}
-	all, err := l.Bind(nodes(600), nil)
+	all, err := l.Bind(context.Background(), nodes(600), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,7 +45,7 @@ func TestEveryNodeHasAnAddressOfItsOwn(t *testing.T) {
 			t.Errorf("%s: folder %s", name, b.Dir)
 		}
 	}
-	again, err := l.Bind(nodes(600), nil)
+	again, err := l.Bind(context.Background(), nodes(600), nil)
 	if err != nil || again["gull-i"] != all["gull-i"] {
 		t.Errorf("bound anew: %v, at first %v", again["gull-i"], all["gull-i"])
 	}
@@ -52,11 +53,11 @@ func TestEveryNodeHasAnAddressOfItsOwn(t *testing.T) {
 
 func TestBoundNodesStayAndNewOnesComeBeside(t *testing.T) {
 	l := &Local{Dir: "/state/saltmarsh/nodes"}
-	first, err := l.Bind(nodes(2), nil)
+	first, err := l.Bind(context.Background(), nodes(2), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	more, err := l.Bind(nodes(4), first)
+	more, err := l.Bind(context.Background(), nodes(4), first)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +75,7 @@ func TestBoundNodesStayAndNewOnesComeBeside(t *testing.T) {
 
 func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 	l := &Local{Dir: "/state/another/nodes"}
-	free, err := l.Bind(nodes(1), nil)
+	free, err := l.Bind(context.Background(), nodes(1), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,7 +84,7 @@ func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer foreign.Close()
-	other, err := l.Bind(nodes(1), nil)
+	other, err := l.Bind(context.Background(), nodes(1), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,12 +100,12 @@ func TestGivenAddressesAreTakenOrRefused(t *testing.T) {
 	f := nodes(2)
 	f.Networks = []string{"front", "back"}
 	f.Nodes[0].Addresses = map[string]string{"front": "127.10.77.1", "back": "127.20.77.1"}
-	all, err := l.Bind(f, nil)
+	all, err := l.Bind(context.Background(), f, nil)
 	if err != nil || all["gull-i"].Address != "127.10.77.1" || !strings.HasPrefix(all["gull-ii"].Address, "127.") || all["gull-ii"].Address < "127.64" {
 		t.Fatalf("bound %v: %v", all, err)
 	}
 	f.Nodes[0].Addresses["front"] = "127.10.77.9"
-	if _, err := l.Bind(f, all); err == nil || !strings.Contains(err.Error(), "gull-i has had the address 127.10.77.1 since it was deployed, and the draft gives it 127.10.77.9") {
+	if _, err := l.Bind(context.Background(), f, all); err == nil || !strings.Contains(err.Error(), "gull-i has had the address 127.10.77.1 since it was deployed, and the draft gives it 127.10.77.9") {
 		t.Errorf("another address for a bound node: %v", err)
 	}
 	foreign, err := net.Listen("tcp", "127.10.77.9:0")
@@ -112,7 +113,7 @@ func TestGivenAddressesAreTakenOrRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer foreign.Close()
-	if _, err := l.Bind(f, nil); err == nil || !strings.Contains(err.Error(), "127.10.77.9 of gull-i is in use") {
+	if _, err := l.Bind(context.Background(), f, nil); err == nil || !strings.Contains(err.Error(), "127.10.77.9 of gull-i is in use") {
 		t.Errorf("an address in use: %v", err)
 	}
 }

@@ -187,7 +187,11 @@ func (f Accepted) apply(s *State, at time.Time) {
 		}
 	}
 	for name, b := range f.Bound {
-		s.Nodes[name] = &Node{Name: name, Address: b.Address, Dir: b.Dir, Since: at}
+		bound := 1
+		if before := s.Nodes[name]; before != nil {
+			bound = before.Bound + 1
+		}
+		s.Nodes[name] = &Node{Name: name, Address: b.Address, Dir: b.Dir, Since: at, Bound: bound}
 	}
 	for _, m := range s.Members {
 		m.Halted, m.Unfit = false, ""

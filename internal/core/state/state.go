@@ -90,6 +90,7 @@ type Node struct {
 	UnreachableWhy string         `json:",omitzero"`
 	Refuses        bool           `json:",omitzero"` // its agent answers, and does not obey this log
 	Since          time.Time      `json:",omitzero"`
+	Bound          int            `json:",omitzero"` // how often it was bound: one that was freed and taken back is another
 	Releasing      bool           `json:",omitzero"`
 	Released       bool           `json:",omitzero"`
 
