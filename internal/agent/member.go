@@ -105,74 +105,101 @@ func (m *member) run(ctx context.Context) {
 	if m.proc == nil && (m.order.Want == order.Stop || m.over()) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
-	var retry <-chan time.Time
+	var retry <-chan time.Time // when what failed, or waits, is tried
 	for {
-		switch want := m.order.Want; {
-		case m.over() && m.proc == nil:
-		case want == order.Run && m.proc == nil && retry == nil && m.order.StartDelay > 0 && m.delayed != m.order.Revision:
-			m.delayed = m.order.Revision
-			retry = time.After(m.order.StartDelay)
-		case want == order.Run && m.proc == nil && retry == nil:
-			retry = m.start(ctx)
-		case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
-			if err := m.fit(ctx); err != nil {
-				m.refuse(err) // it goes on as it is
-			} else {
-				m.stop(ctx)
-			}
+		var again, over bool
+		if retry, again, over = m.pursue(ctx, retry); over {
+			return
+		}
+		if again {
 			continue
-		case want == order.Stop && m.proc != nil, want == order.Gone && m.proc != nil:
-			forced := m.stop(ctx)
-			if m.proc == nil && want == order.Stop {
-				m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision, Forced: forced})
-			} else if m.proc == nil && m.remove(forced) {
-				return
-			}
-		case want == order.Gone:
-			if m.remove(false) {
-				return
-			}
-			retry = time.After(restartAfter)
 		}
-		if ctx.Err() != nil {
+		if ctx.Err() == nil {
+			retry, over = m.await(ctx, retry)
+		}
+		if over || ctx.Err() != nil {
 			m.unwatch()
 			return
 		}
-		var exited <-chan order.Exit
-		if m.proc != nil {
-			exited = m.proc.Exited()
+	}
+}
+
+// pursue takes the next step towards what is ordered, and gives when what failed is tried again. Again says that there is another step at
+// once; gone, that nothing of the member is left.
+func (m *member) pursue(ctx context.Context, retry <-chan time.Time) (next <-chan time.Time, again, gone bool) {
+	switch want := m.order.Want; {
+	case m.over() && m.proc == nil:
+	case want == order.Run && m.proc == nil && retry == nil && m.order.StartDelay > 0 && m.delayed != m.order.Revision:
+		m.delayed = m.order.Revision
+		return time.After(m.order.StartDelay), false, false
+	case want == order.Run && m.proc == nil && retry == nil:
+		return m.start(ctx), false, false
+	case want == order.Run && m.proc != nil && m.kept.Round != m.order.Round:
+		if err := m.fit(ctx); err != nil {
+			m.refuse(err) // it goes on as it is
+		} else {
+			m.stop(ctx)
 		}
-		select {
-		case <-ctx.Done():
-			m.unwatch()
-			return
-		case o := <-m.orders:
-			if m.take(ctx, o) {
-				retry = nil
-			}
-		case e := <-exited:
-			if wait := m.crashed(e); m.over() {
-				m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
-			} else {
-				retry = time.After(wait)
-			}
-		case <-retry:
-			retry = nil
-		case <-m.weighing:
-			m.weigh()
-		case incarnation := <-m.lit:
-			if spec, _ := m.inForce(); m.proc != nil && incarnation == m.kept.Incarnation && spec != nil && len(spec.Apply) > 0 {
-				err := m.callApply(ctx, spec)
-				if m.uncalled = err != nil; m.uncalled {
-					m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision, Why: "after its start, " + err.Error()})
-				}
-			}
-		case incarnation := <-m.hung:
-			if m.proc != nil && incarnation == m.kept.Incarnation {
-				slog.Warn("alive probe has given up", "member", m.name)
-				_ = m.proc.Signal(syscall.SIGKILL)
-			}
+		return retry, true, false
+	case want == order.Stop && m.proc != nil, want == order.Gone && m.proc != nil:
+		forced := m.stop(ctx)
+		if m.proc == nil && want == order.Stop {
+			m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision, Forced: forced})
+		} else if m.proc == nil && m.remove(forced) {
+			return nil, false, true
 		}
+	case want == order.Gone:
+		if m.remove(false) {
+			return nil, false, true
+		}
+		return time.After(restartAfter), false, false
+	}
+	return retry, false, false
+}
+
+// await waits for what happens next, and deals with it.
+func (m *member) await(ctx context.Context, retry <-chan time.Time) (next <-chan time.Time, over bool) {
+	var exited <-chan order.Exit
+	if m.proc != nil {
+		exited = m.proc.Exited()
+	}
+	select {
+	case <-ctx.Done():
+		return retry, true
+	case o := <-m.orders:
+		if m.take(ctx, o) {
+			return nil, false
+		}
+	case e := <-exited:
+		wait := m.crashed(e)
+		if !m.over() {
+			return time.After(wait), false
+		}
+		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
+	case <-retry:
+		return nil, false
+	case <-m.weighing:
+		m.weigh()
+	case incarnation := <-m.lit:
+		m.applyAfterStart(ctx, incarnation)
+	case incarnation := <-m.hung:
+		if m.proc != nil && incarnation == m.kept.Incarnation {
+			slog.Warn("alive probe has given up", "member", m.name)
+			_ = m.proc.Signal(syscall.SIGKILL)
+		}
+	}
+	return retry, false
+}
+
+// applyAfterStart makes the calls by which a member that has become ready takes its settings.
+func (m *member) applyAfterStart(ctx context.Context, incarnation int) {
+	spec, _ := m.inForce()
+	if m.proc == nil || incarnation != m.kept.Incarnation || spec == nil || len(spec.Apply) == 0 {
+		return
+	}
+	err := m.callApply(ctx, spec)
+	if m.uncalled = err != nil; m.uncalled {
+		m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision, Why: "after its start, " + err.Error()})
 	}
 }
 
