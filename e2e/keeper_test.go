@@ -96,7 +96,7 @@ func TestTheLidIsClosed(t *testing.T) {
 	}
 	cancel()
 	_ = serve.Wait()
-	if !strings.Contains(said.String(), "Keeping saltmarsh. Interrupt to let go of it; members go on running.") || !strings.Contains(said.String(), "Let go of saltmarsh") {
+	if !strings.Contains(said.String(), "Keeping saltmarsh. Interrupt to stop keeping it; members go on running.") || !strings.Contains(said.String(), "saltmarsh is not kept by this process any more") {
 		t.Errorf("serve says:\n%s", said.String())
 	}
 	if s := x.status(); s.State != "converged" {

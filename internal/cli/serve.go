@@ -42,12 +42,12 @@ func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Fold
 	for {
 		err := keeper.Run(ctx, folder, keeper.Options{Command: who(cmd), Stay: true, Started: func() {
 			a.progressEnds()
-			fmt.Fprintf(a.out, "Keeping %s. Interrupt to let go of it; members go on running.\n", folder.Name())
+			fmt.Fprintf(a.out, "Keeping %s. Interrupt to stop keeping it; members go on running.\n", folder.Name())
 		}})
 		var held *control.HeldError
 		if !errors.As(err, &held) || !held.Answers || time.Now().After(deadline) {
 			if ctx.Err() != nil && err == nil {
-				fmt.Fprintf(a.out, "Let go of %s; members go on running.\n", folder.Name())
+				fmt.Fprintf(a.out, "%s is not kept by this process any more; members go on running.\n", folder.Name())
 			}
 			return err
 		}

@@ -49,7 +49,7 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 	for {
 		changed := c.Changed()
 		if c.Adrift() {
-			slog.Warn("the field's folder was moved or removed; the keeper lets go of it")
+			slog.Warn("the field's folder was moved or removed; the keeper ends")
 			return c.Close()
 		}
 		wait := time.Hour
