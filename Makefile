@@ -1,6 +1,6 @@
 # make test   runs every check and test       make demo         opens the demo field
 # make build  builds bin/lanternfield         make screenshots  renews docs/screenshots
-# make bench  prints times and memory            make soak         kills 300 controllers and agents under changes; power losses at every moment; a slow deploy whose keeper is killed
+# make bench  prints times and memory            make soak         three thousand random histories; kills 300 controllers and agents under changes; power losses at every moment; a slow deploy whose keeper is killed
 GO ?= go
 export CGO_ENABLED ?= 0
 
@@ -27,6 +27,7 @@ test: build lint
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/... ./internal/demo/...
 
 soak: build
+	LANTERNFIELD_SOAK=1 $(GO) test -timeout 30m -run TestRandomHistories ./internal/core/rehearse
 	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss|TestTheLidIsClosed' ./e2e
 
 demo: build

@@ -110,9 +110,14 @@ func TestControllerMayDieAfterEveryEventOfARetire(t *testing.T) {
 	t.Logf("died after each of %d events", last-first+1)
 }
 
-// TestRandomHistories kills, cuts, heals and changes controllers at seeded moments while the field is ordered about.
+// TestRandomHistories kills, cuts, heals and changes controllers at seeded moments while the field is ordered about: a hundred histories, three
+// thousand with LANTERNFIELD_SOAK.
 func TestRandomHistories(t *testing.T) {
-	for seed := uint64(1); seed <= 100; seed++ {
+	seeds := uint64(100)
+	if os.Getenv("LANTERNFIELD_SOAK") != "" {
+		seeds = 3000
+	}
+	for seed := uint64(1); seed <= seeds; seed++ {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			random := rand.New(rand.NewPCG(seed, 7))
 			w := deployed(t, 0)
