@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
+	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
 )
@@ -26,7 +27,7 @@ import (
 // what it publishes, which is what has been stored.
 type Controller struct {
 	folder  Folder
-	lock    *os.File
+	lock    *lease.Lease
 	log     *sqlite.Log
 	loop    *loop.Loop
 	marks   *marks
@@ -85,7 +86,7 @@ func Hold(ctx context.Context, f Folder, command string) (*Controller, error) {
 			}
 			c, err := start(f, lock, command)
 			if err != nil {
-				lock.Close()
+				lock.Release()
 				return nil, err
 			}
 			c.freed.Store(freed)
@@ -113,12 +114,12 @@ func Cut(f Folder, broken *eventlog.Broken) (kept string, err error) {
 		return "", &HeldError{Field: fieldName(f), Holder: *holder}
 	}
 	kept, err = sqlite.Cut(f.events(), broken.Seq)
-	return kept, errors.Join(err, lock.Close())
+	return kept, errors.Join(err, lock.Release())
 }
 
 func fieldName(f Folder) string { return filepath.Base(f.Dir) }
 
-func start(f Folder, lock *os.File, command string) (*Controller, error) {
+func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	key, err := f.key()
 	if err != nil {
 		return nil, err
@@ -174,5 +175,5 @@ func (c *Controller) Close() error {
 	if !c.Adrift() {
 		c.folder.keepSpace()
 	}
-	return errors.Join(err, c.lock.Close())
+	return errors.Join(err, c.lock.Release())
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -176,11 +175,4 @@ func (c *Controller) turnAway() {
 func (c *Controller) shut() error { return c.door.server.Close() }
 
 // Adrift tells whether the field's folder is not where it was: then somebody else may hold the field that is there now.
-func (c *Controller) Adrift() bool {
-	held, err := c.lock.Stat()
-	if err != nil {
-		return true
-	}
-	there, err := os.Stat(c.folder.lock())
-	return err == nil && !os.SameFile(held, there) || errors.Is(err, fs.ErrNotExist)
-}
+func (c *Controller) Adrift() bool { return c.lock.Lost() }

@@ -13,11 +13,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
@@ -219,24 +219,7 @@ func (f Folder) groundWith(key []byte) (ground.Ground, error) {
 }
 
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.
-func (f Folder) Holder() (now, last *Holder) {
-	file, err := os.Open(f.lock())
-	if err != nil {
-		return nil, nil
-	}
-	defer file.Close()
-	holder := &Holder{}
-	if json.NewDecoder(file).Decode(holder) != nil {
-		holder = nil
-	}
-	if unix.Flock(int(file.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil {
-		if holder == nil {
-			holder = &Holder{Command: "just starting"}
-		}
-		return holder, nil
-	}
-	return nil, holder
-}
+func (f Folder) Holder() (now, last *Holder) { return lease.Look(f.lock()) }
 
 // Own is the part of the folder that nobody else may enter.
 func (f Folder) Own() string { return f.own() }
@@ -247,16 +230,8 @@ func (f Folder) Events() string { return f.events() }
 // Name is the field's name.
 func (f Folder) Name() string { return fieldName(f) }
 
-// Holder is who holds a field's lock.
-type Holder struct {
-	PID     int       `json:"pid"`
-	Command string    `json:"command"`
-	Since   time.Time `json:"since"`
-}
-
-func (h Holder) String() string {
-	return fmt.Sprintf("process %d (%s) since %s", h.PID, h.Command, h.Since.Local().Format("15:04:05"))
-}
+// Holder is who holds a field's lease.
+type Holder = lease.Holder
 
 // HeldError says that another controller holds the field.
 type HeldError struct {
@@ -270,32 +245,13 @@ func (e *HeldError) Error() string {
 		e.Field, e.Holder)
 }
 
-// take takes the lock, or tells who holds it.
-func (f Folder) take(command string) (*os.File, *Holder, error) {
-	file, err := os.OpenFile(f.lock(), os.O_RDWR|os.O_CREATE, 0o600)
+// take takes the lease, or tells who holds it.
+func (f Folder) take(command string) (*lease.Lease, *Holder, error) {
+	held, holder, err := lease.Acquire(f.lock(), command)
 	if err != nil {
 		return nil, nil, stateError(f.Dir, err)
 	}
-	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		defer file.Close()
-		holder := &Holder{}
-		if err := json.NewDecoder(file).Decode(holder); err != nil {
-			return nil, &Holder{Command: "just starting"}, nil
-		}
-		return nil, holder, nil
-	}
-	data, err := json.Marshal(Holder{PID: os.Getpid(), Command: command, Since: time.Now()})
-	if err == nil {
-		err = errors.Join(writeAt(file, data), file.Truncate(int64(len(data))))
-	}
-	if errors.Is(err, unix.ENOSPC) { // who holds it is for people; that it is held is what counts
-		err = nil
-	}
-	if err != nil {
-		file.Close()
-		return nil, nil, stateError(f.Dir, err)
-	}
-	return file, nil, nil
+	return held, holder, nil
 }
 
 // reserveBytes is what a field keeps of its disk for being stopped and retired when that is full.
@@ -312,9 +268,4 @@ func (f Folder) freeSpace() bool {
 		return host.FreeSpace(f.reserve())
 	}
 	return false
-}
-
-func writeAt(file *os.File, data []byte) error {
-	_, err := file.WriteAt(data, 0)
-	return err
 }

@@ -202,7 +202,7 @@ func Mark(f Folder) error {
 	if lock == nil {
 		return &HeldError{Field: fieldName(f), Holder: *holder}
 	}
-	defer lock.Close()
+	defer lock.Release()
 	log, err := sqlite.Open(f.events())
 	if err != nil {
 		return err

@@ -145,7 +145,7 @@ func Forget(f Folder) error {
 	if lock == nil {
 		return &HeldError{Field: fieldName(f), Holder: *holder}
 	}
-	defer lock.Close()
+	defer lock.Release()
 	s, err := readState(f)
 	if err != nil && !errors.Is(err, ErrNothing) {
 		return err
