@@ -153,7 +153,7 @@ func longHistory(events int) (*rehearse.World, error) {
 	deploy := func() error {
 		next := draft
 		next.Roles = append([]field.Role{}, draft.Roles...)
-		return w.Do(engine.Deploy{Draft: &next, Bindings: rehearse.Bindings(&next), By: "bench"})
+		return w.Do(engine.Deploy{Draft: &next, By: "bench"})
 	}
 	if err := deploy(); err != nil {
 		return nil, err

@@ -140,7 +140,9 @@ func TestBoardFromDraftToQuit(t *testing.T) {
 	if n := len(x.agents()); n != 0 {
 		t.Fatalf("looking at the review started %d agents", n)
 	}
-	s.press("v", "d")
+	s.press("v")
+	s.has("d deploys this")
+	s.press("d")
 	s.has("converged", "9 of 9 lit", "lit 9")
 	for _, name := range []string{"wardens-1", "relays-2", "crews-3"} {
 		s.shows(name, '●')

@@ -38,7 +38,7 @@ func world(t *testing.T) *rehearse.World {
 	w := rehearse.New(noon)
 	w.TakeOver()
 	f := ferries()
-	if err := w.Do(engine.Deploy{Draft: f, Bindings: rehearse.Bindings(f), By: "test"}); err != nil {
+	if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	w.Run(2 * time.Second)

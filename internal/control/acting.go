@@ -133,7 +133,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		if o.Draft != nil {
 			o.Draft = c.folder.surrounded(o.Draft)
 			lacks, err := c.lacks(ctx, o.Draft)
-			if err = cmp.Or(err, missingError(lacks)); err != nil {
+			if err = cmp.Or(err, missingError(lacks), c.check(ctx, o.Draft)); err != nil {
 				return err
 			}
 		}

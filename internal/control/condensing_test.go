@@ -25,7 +25,7 @@ func restless(t *testing.T, f Folder, events int) (*sqlite.Log, time.Time) {
 	}
 	begin := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	all := []state.Event{{At: begin, Fact: state.TermRaised{Term: 1, By: "test"}}, {At: begin, Fact: state.Accepted{Field: sleepers(1), By: "test",
-		Bound: map[field.NodeName]state.Binding{"gull-1": {Address: "127.84.0.1", Dir: "/gull-1"}}}},
+		Bound: map[field.NodeName]state.Binding{"gull-1": {Address: "198.18.0.1", Dir: "/gull-1"}}}},
 		{At: begin, Fact: state.MemberPlanned{Member: place.Member{Name: "crews-1", Role: "crews", Node: "gull-1"}, Number: 1}}}
 	for i := len(all); i < events; i++ {
 		e := state.Event{At: begin.Add(time.Duration(i) * time.Second), Fact: state.MemberReady{Member: "crews-1"}}

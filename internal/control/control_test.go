@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
 )
 
 // inside is a ground whose agents run in this process, so that the race detector sees both sides.
@@ -66,9 +67,9 @@ func folder(t *testing.T) Folder {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	g := &inside{ctx: ctx, end: map[field.NodeName]context.CancelFunc{}}
-	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Ground: func(l *ground.Local) ground.Ground {
+	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Grounds: func(l *ground.Local) ground.Several {
 		g.Local = l
-		return g
+		return ground.Several{kind.Local: g}
 	}}
 	t.Cleanup(func() { cancel(); g.all.Wait() })
 	return f

@@ -91,9 +91,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 	inputs := make([]loop.Input, len(batch))
 	for i, r := range batch {
 		if inputs[i] = loop.Of(r.in); r.asked != nil {
-			inputs[i] = func(s *state.State) (engine.Input, error) {
-				return r.asked.input(s, func(draft *field.Field) (map[field.NodeName]state.Binding, error) { return c.bind(c.life, s, draft) })
-			}
+			inputs[i] = r.asked.input
 		}
 	}
 	out, err := c.loop.Decide(utc, inputs)
@@ -126,18 +124,6 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 }
 
 func utc() time.Time { return time.Now().UTC() }
-
-func (c *Controller) bind(ctx context.Context, s *state.State, draft *field.Field) (map[field.NodeName]state.Binding, error) {
-	bound := map[field.NodeName]state.Binding{}
-	if !s.Retired {
-		for _, n := range s.Nodes {
-			if !n.Released {
-				bound[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
-			}
-		}
-	}
-	return c.ground.Bind(ctx, draft, bound)
-}
 
 // publish makes the newest snapshot and wakes those who watch.
 func (c *Controller) publish() {
@@ -177,11 +163,13 @@ func (c *Controller) dispatch(ctx context.Context) {
 	defer c.mu.Unlock()
 	perNode := map[field.NodeName][]order.Order{}
 	operations := map[field.NodeName][]order.Operation{}
-	release := map[field.NodeName]bool{}
+	release, give := map[field.NodeName]bool{}, map[field.NodeName]int{}
 	for _, cmd := range engine.Commands(c.state) {
 		switch {
 		case cmd.Release:
 			release[cmd.Node] = true
+		case cmd.Give > 0:
+			give[cmd.Node] = cmd.Give
 		case cmd.Operation != nil:
 			operations[cmd.Node] = append(operations[cmd.Node], c.withOperationSecrets(*cmd.Operation))
 		default:
@@ -203,7 +191,7 @@ func (c *Controller) dispatch(ctx context.Context) {
 				d.run(ctx)
 			}()
 		}
-		d.give(tasks{perNode[name], operations[name], release[name]})
+		d.give(tasks{perNode[name], operations[name], release[name], give[name]})
 	}
 }
 

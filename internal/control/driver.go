@@ -38,6 +38,7 @@ type tasks struct {
 	orders     []order.Order
 	operations []order.Operation
 	release    bool
+	give       int // which asking for the node is to be answered by its ground; 0 for none
 }
 
 // How a driver keeps in touch with its agent.
@@ -50,7 +51,7 @@ const (
 )
 
 func newDriver(c *Controller, n *state.Node) *driver {
-	return &driver{control: c, node: n.Name, at: state.Binding{Address: n.Address, Dir: n.Dir}, bound: n.Bound, agent: n.Agent, heard: n.Heard,
+	return &driver{control: c, node: n.Name, at: n.Binding(), bound: n.Bound, agent: n.Agent, heard: n.Heard,
 		wake: make(chan struct{}, 1)}
 }
 
@@ -75,6 +76,10 @@ func (d *driver) pending() tasks {
 func (d *driver) run(ctx context.Context) {
 	pause := 20 * time.Millisecond
 	for ctx.Err() == nil {
+		if give := d.pending().give; give > 0 && !d.pending().release {
+			d.obtain(ctx, give)
+			continue
+		}
 		if d.pending().release {
 			d.account(ctx)
 			if ctx.Err() != nil {
@@ -85,6 +90,11 @@ func (d *driver) run(ctx context.Context) {
 				return
 			} else if ctx.Err() == nil {
 				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
+			}
+		} else if d.at.Address == "" {
+			select { // what its ground has given is being stored
+			case <-ctx.Done():
+			case <-d.wake:
 			}
 		} else if client, err := d.control.ground.Ensure(ctx, d.node, d.at); err != nil {
 			if errors.Is(err, ground.ErrAdrift) && d.control.retiring() {
@@ -127,6 +137,9 @@ func (d *driver) run(ctx context.Context) {
 
 // account has the agent say what it still holds and finds, and stores that, before it is released.
 func (d *driver) account(ctx context.Context) {
+	if d.at.Address == "" {
+		return // there was nobody who could
+	}
 	in := engine.Account{Node: d.node}
 	client, err := d.control.ground.Find(ctx, d.node, d.at)
 	if err != nil { // one that runs no more has a successor, which finds what it kept
@@ -157,6 +170,9 @@ func (d *driver) tell(ctx context.Context, in engine.Input) bool {
 
 // errRelease ends a conversation because the node is to be released.
 var errRelease = errors.New("the node is released")
+
+// errGive ends a conversation because the node is to be given more addresses.
+var errGive = errors.New("its ground is asked")
 
 // errAnew ends a conversation because the controller has to show its log again.
 var errAnew = errors.New("the field was taken over")
@@ -200,7 +216,7 @@ func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 		late := asking.Err()
 		done()
 		if cause := context.Cause(ctx); cause != nil {
-			if errors.Is(cause, errRelease) || errors.Is(cause, errAnew) || errors.Is(cause, context.Canceled) {
+			if errors.Is(cause, errRelease) || errors.Is(cause, errGive) || errors.Is(cause, errAnew) || errors.Is(cause, context.Canceled) {
 				return nil
 			}
 			return cause
@@ -267,6 +283,10 @@ func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, clien
 		t := d.pending()
 		if t.release {
 			cancel(errRelease)
+			return
+		}
+		if t.give > 0 {
+			cancel(errGive)
 			return
 		}
 		for _, o := range t.orders {

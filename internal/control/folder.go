@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
 )
@@ -46,8 +47,8 @@ func Root(given string) (string, error) {
 type Folder struct {
 	Dir    string
 	Binary string // what agents are started from; this very program when empty
-	// Ground makes another ground than this machine's out of it; nil for that one.
-	Ground func(*ground.Local) ground.Ground
+	// Grounds makes other grounds than this machine's out of it, or beside it; nil for that one alone.
+	Grounds func(*ground.Local) ground.Several
 	// Progress hears how far the reading of a long log has come; nil for nobody.
 	Progress func(done, of uint64)
 }
@@ -212,10 +213,10 @@ func (f Folder) groundWith(key []byte) (ground.Ground, error) {
 		}
 	}
 	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, LogsLock: filepath.Join(f.own(), "logs.lock"), Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
-	if f.Ground != nil {
-		return f.Ground(local), nil
+	if f.Grounds != nil {
+		return f.Grounds(local), nil
 	}
-	return local, nil
+	return ground.Several{kind.Local: local}, nil
 }
 
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.

@@ -3,6 +3,9 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -21,16 +24,42 @@ type paper struct {
 	mu    sync.Mutex
 	nodes map[field.NodeName]*paperAgent
 	freed int
+
+	refuses   field.NodeName
+	late      map[field.NodeName]chan struct{} // given when it is closed
+	failing   map[field.NodeName]string
+	asked     map[field.NodeName]int
+	withdrawn []field.NodeName
 }
 
-func (g *paper) Bind(_ context.Context, draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error) {
-	out := map[field.NodeName]state.Binding{}
-	for _, n := range draft.Possible() {
-		if out[n.Name] = (state.Binding{Address: "192.0.2." + string(n.Name[len(n.Name)-1]), Dir: "/paper/" + string(n.Name)}); bound[n.Name].Address != "" {
-			out[n.Name] = bound[n.Name]
+func (g *paper) Check(_ context.Context, wants []ground.Want, _ ground.Bindings) error {
+	for _, w := range wants {
+		if g.refuses == w.Node.Name {
+			return errors.New("the mill makes no " + string(w.Node.Name))
 		}
 	}
-	return out, nil
+	return nil
+}
+
+func (g *paper) Give(ctx context.Context, w ground.Want, have ground.Bindings) (state.Binding, error) {
+	g.mu.Lock()
+	late, failing := g.late[w.Node.Name], g.failing[w.Node.Name]
+	g.asked[w.Node.Name]++
+	g.mu.Unlock()
+	if late != nil {
+		select {
+		case <-late:
+		case <-ctx.Done():
+			g.mu.Lock()
+			g.withdrawn = append(g.withdrawn, w.Node.Name)
+			g.mu.Unlock()
+			return state.Binding{}, ctx.Err()
+		}
+	}
+	if failing != "" {
+		return state.Binding{}, errors.New(failing)
+	}
+	return state.Binding{ID: fmt.Sprintf("sheet-%s-%d", w.Node.Name, w.Times), Address: "192.0.2." + string(w.Node.Name[len(w.Node.Name)-1]), Dir: "/paper/" + string(w.Node.Name)}, nil
 }
 
 func (g *paper) Ensure(_ context.Context, node field.NodeName, _ state.Binding) (agentapi.Agent, error) {
@@ -51,19 +80,20 @@ func (g *paper) Find(_ context.Context, node field.NodeName, _ state.Binding) (a
 	return nil, errors.New("there is no such sheet")
 }
 
-func (g *paper) Release(_ context.Context, node field.NodeName, _ state.Binding) error {
+func (g *paper) Release(_ context.Context, node field.NodeName, at state.Binding) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if at.Address == "" {
+		return nil
+	}
 	delete(g.nodes, node)
 	g.freed++
 	return nil
 }
 
 func (g *paper) Abandon(context.Context, field.NodeName, state.Binding) error { return nil }
-func (g *paper) Found(context.Context) map[field.NodeName]state.Binding {
-	return map[field.NodeName]state.Binding{}
-}
-func (g *paper) Left(context.Context, map[field.NodeName]state.Binding, []ground.Made) []string {
+func (g *paper) Found(context.Context) ground.Bindings                        { return nil }
+func (g *paper) Left(context.Context, ground.Bindings, []ground.Made) []string {
 	return nil
 }
 func (g *paper) SetAside(context.Context, field.NodeName, state.Binding) (string, error) {
@@ -122,11 +152,15 @@ func (a *paperAgent) Log(context.Context, field.MemberName, int64, int) (*agenta
 	return &agentapi.Log{}, nil
 }
 
+func newPaper() *paper {
+	return &paper{nodes: map[field.NodeName]*paperAgent{}, late: map[field.NodeName]chan struct{}{}, failing: map[field.NodeName]string{}, asked: map[field.NodeName]int{}}
+}
+
 func onPaper(t *testing.T) (*paper, *Controller) {
 	t.Helper()
-	g := &paper{nodes: map[field.NodeName]*paperAgent{}}
+	g := newPaper()
 	f := folder(t)
-	f.Ground = func(*ground.Local) ground.Ground { return g }
+	f.Grounds = func(*ground.Local) ground.Several { return ground.Several{"paper": g} }
 	c, err := Hold(context.Background(), f, "test")
 	if err != nil {
 		t.Fatal(err)
@@ -135,12 +169,19 @@ func onPaper(t *testing.T) (*paper, *Controller) {
 	return g, c
 }
 
+// papers is a field of which all nodes are made of paper.
+func papers(members int) *field.Field {
+	f := sleepers(members)
+	f.Ground.Kind = "paper"
+	return f
+}
+
 // TestAKindOfGroundIsAddedInOnePlace carries a field through its life on a ground that nothing else knows of.
 func TestAKindOfGroundIsAddedInOnePlace(t *testing.T) {
 	g, c := onPaper(t)
 	ctx := context.Background()
 	for _, members := range []int{4, 2} {
-		if err := c.Do(ctx, Request{What: "deploy", Draft: sleepers(members), By: "test"}); err != nil {
+		if err := c.Do(ctx, Request{What: "deploy", Draft: papers(members), By: "test"}); err != nil {
 			t.Fatal(err)
 		}
 		s := await(t, c, "converged", func(s *snapshot.Snapshot) bool { return in(snapshot.Converged)(s) && len(s.Members) == members })
@@ -161,7 +202,7 @@ func TestAKindOfGroundIsAddedInOnePlace(t *testing.T) {
 func TestANodeThatIsFreedAndTakenBackHasADriver(t *testing.T) {
 	_, c := onPaper(t)
 	ctx := context.Background()
-	if err := c.Do(ctx, Request{What: "deploy", Draft: sleepers(2), By: "test"}); err != nil {
+	if err := c.Do(ctx, Request{What: "deploy", Draft: papers(2), By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 	await(t, c, "converged", in(snapshot.Converged))
@@ -181,5 +222,130 @@ func TestANodeThatIsFreedAndTakenBackHasADriver(t *testing.T) {
 	}
 	if other == nil || other.bound != 1 {
 		t.Error("the other node has another driver")
+	}
+}
+
+// among is the member of a snapshot.
+func among(t *testing.T, s *snapshot.Snapshot, name field.MemberName) snapshot.MemberView {
+	t.Helper()
+	for _, m := range s.Members {
+		if m.Member == name {
+			return m
+		}
+	}
+	t.Fatalf("there is no %s", name)
+	return snapshot.MemberView{}
+}
+
+// TestAGroundMayAnswerLate has one node come late: what waits for it says so, a controller that dies meanwhile asks again, and it is one node.
+func TestAGroundMayAnswerLate(t *testing.T) {
+	g := newPaper()
+	f := folder(t)
+	f.Grounds = func(*ground.Local) ground.Several { return ground.Several{"paper": g} }
+	late := make(chan struct{})
+	g.late["tern-1"] = late
+	ctx := context.Background()
+	c, err := Hold(ctx, f, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Do(ctx, Request{What: "deploy", Draft: papers(2), By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	s := await(t, c, "asked for", func(s *snapshot.Snapshot) bool {
+		return len(s.Nodes) == 2 && s.Nodes[0].Address != "" && s.Nodes[1].Asked
+	})
+	if m := among(t, s, "crews-1"); m.WaitsFor != "tern-1 to be there" || !strings.Contains(s.Verdict, "tern-1 is asked for") {
+		t.Errorf("crews-1 waits for %q: %s", m.WaitsFor, s.Verdict)
+	}
+	if err := c.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if c, err = Hold(ctx, f, "test"); err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	await(t, c, "asked for again", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] == 2 })
+	close(late)
+	s = await(t, c, "converged", in(snapshot.Converged))
+	if n := s.Nodes[1]; n.ID != "sheet-tern-1-1" || n.Ground != "paper" {
+		t.Errorf("tern-1 is %q of the ground %q", n.ID, n.Ground)
+	}
+}
+
+// TestANodeThatCannotBeHad says why, is asked for again, and is withdrawn when nobody wants it any more.
+func TestANodeThatCannotBeHad(t *testing.T) {
+	g, c := onPaper(t)
+	ctx := context.Background()
+	g.refuses = "tern-1"
+	if err := c.Do(ctx, Request{What: "deploy", Draft: papers(2), By: "test"}); err == nil || !strings.Contains(err.Error(), "the mill makes no tern-1") {
+		t.Fatalf("what is known at once was not said at once: %v", err)
+	}
+	g.refuses, g.failing["tern-1"] = "", "the mill is on strike"
+	if err := c.Do(ctx, Request{What: "deploy", Draft: papers(2), By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, c, "said", func(s *snapshot.Snapshot) bool {
+		return strings.Contains(s.Verdict, "tern-1 cannot be had: the mill is on strike")
+	})
+	await(t, c, "asked for again", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] > 1 })
+	g.mu.Lock()
+	g.failing["tern-1"], g.late["tern-1"] = "", make(chan struct{}) // and now it takes for ever
+	g.mu.Unlock()
+	await(t, c, "asked for once more", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] > 2 })
+	without := papers(1)
+	without.Nodes = without.Nodes[:1]
+	if err := c.Do(ctx, Request{What: "deploy", Draft: without, By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, c, "converged", in(snapshot.Converged))
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if !slices.Equal(g.withdrawn, []field.NodeName{"tern-1"}) || g.freed != 0 {
+		t.Errorf("withdrawn %v, freed %d", g.withdrawn, g.freed)
+	}
+}
+
+// TestTwoKindsOfGroundInOneField has one node on this machine and one of paper.
+func TestTwoKindsOfGroundInOneField(t *testing.T) {
+	g := newPaper()
+	f := folder(t)
+	local := f.Grounds
+	f.Grounds = func(l *ground.Local) ground.Several {
+		all := local(l)
+		all["paper"] = g
+		return all
+	}
+	c, err := Hold(context.Background(), f, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	ctx := context.Background()
+	draft := sleepers(2)
+	draft.Nodes[1].Ground.Kind = "paper"
+	if err := c.Do(ctx, Request{What: "deploy", Draft: draft, By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	s := await(t, c, "converged", in(snapshot.Converged))
+	if s.Nodes[0].Ground != "local" || !strings.HasPrefix(s.Nodes[0].Address, "127.") || s.Nodes[1].Ground != "paper" || s.Nodes[1].Address != "192.0.2.1" {
+		t.Errorf("the nodes are %+v", s.Nodes)
+	}
+	other := sleepers(2)
+	if err := c.Do(ctx, Request{What: "deploy", Draft: other, By: "test"}); err == nil || !strings.Contains(err.Error(), "tern-1 comes from the paper ground, and the draft has it come from the local ground") {
+		t.Errorf("a node that changes its ground: %v", err)
+	}
+	nowhere := sleepers(3)
+	nowhere.Nodes = append(nowhere.Nodes, field.Node{Name: "skua-1", Zone: "c", Ground: field.Ground{Kind: "cloud"}})
+	nowhere.Nodes[1].Ground.Kind = "paper"
+	if err := c.Do(ctx, Request{What: "deploy", Draft: nowhere, By: "test"}); err == nil || !strings.Contains(err.Error(), `skua-1 cannot be had: there is no ground of the kind "cloud" here; there is local, paper`) {
+		t.Errorf("a ground that is not there: %v", err)
+	}
+	if err := c.Do(ctx, Request{What: "retire", By: "test"}); err != nil {
+		t.Fatal(err)
+	}
+	await(t, c, "retired", func(s *snapshot.Snapshot) bool { return s.State == snapshot.Retired })
+	if g.freed != 1 {
+		t.Errorf("%d sheets were freed", g.freed)
 	}
 }

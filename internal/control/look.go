@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
 )
 
 // ErrNothing says that nothing is known of a field.
@@ -139,7 +140,7 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 	var mu sync.Mutex
 	var asking sync.WaitGroup
 	for _, n := range s.Nodes {
-		if n.Released {
+		if n.Released || !n.There() {
 			continue
 		}
 		asking.Add(1)
@@ -151,7 +152,7 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 			refuses := false
 			err := failed
 			if err == nil {
-				client, err = g.Find(ctx, n.Name, state.Binding{Address: n.Address, Dir: n.Dir})
+				client, err = g.Find(ctx, n.Name, n.Binding())
 			}
 			if err == nil {
 				defer client.Close()
@@ -190,8 +191,8 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 
 // ground gives the field's ground to look at, making nothing: where there is no authority yet, its agents are of an older version.
 func (f Folder) ground() (ground.Ground, error) {
-	if _, err := os.Stat(f.authority()); errors.Is(err, fs.ErrNotExist) && f.Ground == nil {
-		return &ground.Local{Dir: f.nodes()}, nil
+	if _, err := os.Stat(f.authority()); errors.Is(err, fs.ErrNotExist) && f.Grounds == nil {
+		return ground.Several{kind.Local: &ground.Local{Dir: f.nodes()}}, nil
 	}
 	key, err := f.key()
 	if err != nil {

@@ -49,12 +49,12 @@ func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.B
 	return out
 }
 
-// bindings gives where the nodes of a state are.
-func bindings(s *state.State) map[field.NodeName]state.Binding {
-	at := map[field.NodeName]state.Binding{}
+// bindings gives where the nodes of a state are that are there.
+func bindings(s *state.State) ground.Bindings {
+	at := ground.Bindings{}
 	for name, n := range s.Nodes {
-		if !n.Released {
-			at[name] = state.Binding{Address: n.Address, Dir: n.Dir}
+		if !n.Released && n.There() {
+			at[name] = n.Binding()
 		}
 	}
 	return at

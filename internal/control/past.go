@@ -49,9 +49,9 @@ func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64
 		if m == nil || m.Phase == state.Gone || m.Phase == state.Planned {
 			continue
 		}
-		if n := c.state.Nodes[m.Node]; n != nil && !n.Released && !n.Unreachable {
+		if n := c.state.Nodes[m.Node]; n != nil && !n.Released && !n.Unreachable && n.There() {
 			perNode[m.Node] = append(perNode[m.Node], name)
-			at[m.Node] = state.Binding{Address: n.Address, Dir: n.Dir}
+			at[m.Node] = n.Binding()
 		}
 	}
 	c.mu.Unlock()

@@ -102,8 +102,9 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	}
 	nodes := map[field.NodeName]state.Binding{}
 	for _, n := range state.SortedNodes(s) {
-		nodes[n.Name] = state.Binding{Address: n.Address, Dir: n.Dir}
+		nodes[n.Name] = n.Binding()
 		switch account, given := accounts[n.Name]; {
+		case !n.There():
 		case !given:
 			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent gave no account before it ended", n.Name))
 		case account.Unconfirmed != "":

@@ -54,14 +54,13 @@ type Request struct {
 }
 
 // input turns an order into what the engine decides on.
-func (o Request) input(s *state.State, bind func(*field.Field) (map[field.NodeName]state.Binding, error)) (engine.Input, error) {
+func (o Request) input(s *state.State) (engine.Input, error) {
 	switch o.What {
 	case "deploy":
 		if o.Draft == nil {
 			return nil, fmt.Errorf("there is no draft to deploy")
 		}
-		bindings, err := bind(o.Draft)
-		return engine.Deploy{Draft: o.Draft, Bindings: bindings, By: o.By, Accepted: o.Accepted}, err
+		return engine.Deploy{Draft: o.Draft, By: o.By, Accepted: o.Accepted}, nil
 	case "retire":
 		return engine.Retire{By: o.By}, nil
 	case "pause":

@@ -36,7 +36,7 @@ func history(t *testing.T, events int) []state.Event {
 	w.TakeOver()
 	deploy := func(members int) {
 		f := draft(members)
-		if err := w.Do(engine.Deploy{Draft: f, Bindings: rehearse.Bindings(f), By: "test"}); err != nil {
+		if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/kit"
 )
 
@@ -139,7 +140,7 @@ func Parse(name string, data []byte, choices *Choices) (*File, error) {
 	if !f.build() {
 		return nil, sorted(d.errs)
 	}
-	for _, p := range field.Validate(f.Field) {
+	for _, p := range field.Validate(f.Field, kind.Rules) {
 		d.errs = append(d.errs, f.problem(p))
 	}
 	if len(d.errs) > 0 {

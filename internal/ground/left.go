@@ -11,12 +11,11 @@ import (
 	"slices"
 
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/core/state"
 	"lanternfield/internal/host"
 )
 
 // Left looks at this machine's folders and processes.
-func (l *Local) Left(ctx context.Context, nodes map[field.NodeName]state.Binding, made []Made) []string {
+func (l *Local) Left(ctx context.Context, nodes Bindings, made []Made) []string {
 	var left []string
 	folder := func(name, whose string) {
 		if _, err := os.Stat(name); !errors.Is(err, fs.ErrNotExist) {
@@ -35,7 +34,9 @@ func (l *Local) Left(ctx context.Context, nodes map[field.NodeName]state.Binding
 	found := l.Found(ctx)
 	var dirs []string
 	for _, at := range nodes {
-		dirs = append(dirs, at.Dir)
+		if at.Dir != "" {
+			dirs = append(dirs, at.Dir)
+		}
 	}
 	for _, at := range found { // also those that nobody knows
 		dirs = append(dirs, at.Dir)
@@ -48,6 +49,9 @@ func (l *Local) Left(ctx context.Context, nodes map[field.NodeName]state.Binding
 	}
 	for _, name := range slices.Sorted(maps.Keys(nodes)) {
 		delete(found, name)
+		if nodes[name].Dir == "" {
+			continue // it never was there
+		}
 		folder(nodes[name].Dir, "the agent of "+string(name))
 		processes(name, nodes[name].Dir)
 	}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
 
 	"lanternfield/internal/core/state"
@@ -39,81 +40,140 @@ type Local struct {
 
 	LogsLock string // the lock of who bounds logs while agents are away
 
+	mu     sync.Mutex
+	given  map[netip.Addr]field.NodeName // since this process began
+	busy   map[int]bool                  // blocks in which somebody listened when it was looked
+	looked time.Time
+
 	keeping sync.Once
 	party   sync.Once
 	us      *identity.Controller
 	failed  error
 }
 
-// Addresses are taken from 127.64.0.0 to 127.127.255.0, a block of 250 at a time.
+// Addresses are taken from 127.64.0.0 to 127.127.255.0, a block of 250 at a time. On further networks they are 64 and 128 above in the second
+// number: 127.70.1.5 has 127.134.1.5 and 127.198.1.5.
 const (
 	firstBlock = 64 << 8
 	blocks     = 64 << 8
 	perBlock   = 250
+	perNetwork = 64
 )
 
-// Bind gives nodes addresses out of blocks in which nobody on this machine listens. The first block follows from the
-// folder, so that a field keeps its neighbourhood when it is deployed anew.
-func (l *Local) Bind(ctx context.Context, draft *field.Field, bound map[field.NodeName]state.Binding) (map[field.NodeName]state.Binding, error) {
-	used := map[netip.Addr]bool{}
-	ours := map[int]bool{}
-	for _, b := range bound {
-		if a, err := netip.ParseAddr(b.Address); err == nil {
-			used[a] = true
-			ours[blockOf(a)] = true
+// Check refuses addresses at which somebody else listens.
+func (l *Local) Check(_ context.Context, wants []Want, have Bindings) error {
+	_, taken, err := listening()
+	if err != nil {
+		return err
+	}
+	for _, w := range wants {
+		if have[w.Node.Name].Address != "" || w.Address == "" {
+			continue
+		}
+		a, err := netip.ParseAddr(w.Address)
+		if err != nil {
+			return fmt.Errorf("%q is no address for %s", w.Address, w.Node.Name)
+		}
+		if taken[a] {
+			return fmt.Errorf("the address %s of %s is in use: something else listens there. Give the node another, or leave it out", w.Address, w.Node.Name)
 		}
 	}
-	busy, taken, err := listening()
-	if err != nil {
-		return nil, err
+	return nil
+}
+
+// Give gives a node an address out of a block in which nobody on this machine listens. The block follows from the folder, and the address in it
+// from the node's place, so that a field keeps its neighbourhood when it is deployed anew.
+func (l *Local) Give(_ context.Context, want Want, have Bindings) (state.Binding, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	name := want.Node.Name
+	at := state.Binding{Kind: kind.Local, Address: have[name].Address, Dir: filepath.Join(l.Dir, string(name))}
+	if at.Address == "" {
+		at.Address = want.Address
+	}
+	if at.Address == "" {
+		a, err := l.free(want, have)
+		if err != nil {
+			return state.Binding{}, err
+		}
+		at.Address = a.String()
+	}
+	var err error
+	at.Addresses, err = further(at.Address, want)
+	return at, err
+}
+
+// free finds an address that nobody has.
+func (l *Local) free(want Want, have Bindings) (netip.Addr, error) {
+	if l.given == nil {
+		l.given = map[netip.Addr]field.NodeName{}
+	}
+	if time.Since(l.looked) > lookAfter {
+		busy, _, err := listening()
+		if err != nil {
+			return netip.Addr{}, err
+		}
+		l.busy, l.looked = busy, time.Now()
+	}
+	ours, used := map[int]bool{}, map[netip.Addr]bool{}
+	note := func(a netip.Addr) { ours[blockOf(a)], used[a] = true, true }
+	for _, b := range have {
+		if a, err := netip.ParseAddr(b.Address); err == nil {
+			note(a)
+		}
+	}
+	for a, node := range l.given {
+		if _, bound := have[node]; !bound && node != want.Node.Name { // promised, and not stored yet
+			note(a)
+		}
 	}
 	h := fnv.New32a()
 	h.Write([]byte(l.Dir))
-	block := int(h.Sum32() % blocks)
-	out := map[field.NodeName]state.Binding{}
-	next, tried := 1, 0
-	nodes := draft.Possible()
-	for i := range nodes {
-		n, given := nodes[i].Name, draft.Given(&nodes[i])
-		if b, ok := bound[n]; ok {
-			if given != "" && given != b.Address {
-				return nil, fmt.Errorf("%s has had the address %s since it was deployed, and the draft gives it %s: an address cannot change under those who know it. "+
-					"Deploy without the node first, or give it another name", n, b.Address, given)
-			}
-			out[n] = b
-			continue
-		}
-		if given != "" {
-			a, err := netip.ParseAddr(given)
-			if err != nil {
-				return nil, fmt.Errorf("%q is no address for %s", given, n)
-			}
-			if taken[a] {
-				return nil, fmt.Errorf("the address %s of %s is in use: something else listens there. Give the node another, or leave it out", given, n)
-			}
-			out[n] = state.Binding{Address: given, Dir: filepath.Join(l.Dir, string(n))}
-			continue
-		}
-		for {
-			b := firstBlock + block
-			free := ours[b] || !busy[b]
-			a := netip.AddrFrom4([4]byte{127, byte(b >> 8), byte(b), byte(next)})
-			if next > perBlock || !free {
-				if block, next, tried = (block+1)%blocks, 1, tried+1; tried > blocks {
-					return nil, fmt.Errorf("no addresses are left between 127.64.0.0 and 127.127.255.255")
-				}
-				continue
-			}
-			next++
-			if !used[a] {
-				used[a] = true
-				out[n] = state.Binding{Address: a.String(), Dir: filepath.Join(l.Dir, string(n))}
+	block, next := int(h.Sum32()%blocks)+want.Place/perBlock, want.Place%perBlock
+	for range blocks {
+		b := firstBlock + block%blocks
+		for i := range perBlock {
+			a := netip.AddrFrom4([4]byte{127, byte(b >> 8), byte(b), byte((next+i)%perBlock + 1)})
+			if l.busy[b] && !ours[b] {
 				break
 			}
+			if !used[a] {
+				l.given[a] = want.Node.Name
+				return a, nil
+			}
 		}
+		block++
+	}
+	return netip.Addr{}, fmt.Errorf("no addresses are left between 127.64.0.0 and 127.127.255.255")
+}
+
+// further gives the addresses of a node on all networks but the first: as the file says them, or from its main one.
+func further(main string, want Want) (map[string]string, error) {
+	if len(want.Networks) < 2 {
+		return nil, nil
+	}
+	a, err := netip.ParseAddr(main)
+	if err != nil || !a.Is4() {
+		return nil, fmt.Errorf("%q is no address for %s", main, want.Node.Name)
+	}
+	out := map[string]string{}
+	for i, network := range want.Networks[1:] {
+		b := a.As4()
+		n := int(b[1]) + perNetwork*(i+1)
+		if out[network] = want.Node.Addresses[network]; out[network] != "" {
+			continue
+		}
+		if n > 255 {
+			return nil, fmt.Errorf("%s has no address left on the network %s: its main one, %s, is too high", want.Node.Name, network, main)
+		}
+		b[1] = byte(n)
+		out[network] = netip.AddrFrom4(b).String()
 	}
 	return out, nil
 }
+
+// lookAfter is for how long it is believed in which blocks somebody listens.
+const lookAfter = time.Second
 
 func blockOf(a netip.Addr) int {
 	b := a.As4()
@@ -327,11 +387,11 @@ func (l *Local) Abandon(_ context.Context, _ field.NodeName, at state.Binding) e
 }
 
 // Found gives the nodes of which something is left: a folder with something in it, or a process that bears its mark.
-func (l *Local) Found(ctx context.Context) map[field.NodeName]state.Binding {
-	found := map[field.NodeName]state.Binding{}
+func (l *Local) Found(ctx context.Context) Bindings {
+	found := Bindings{}
 	note := func(dir string) {
 		if name := filepath.Base(dir); filepath.Dir(dir) == l.Dir && field.NamePattern.MatchString(name) {
-			found[field.NodeName(name)] = state.Binding{Dir: dir}
+			found[field.NodeName(name)] = state.Binding{Kind: kind.Local, Dir: dir}
 		}
 	}
 	entries, _ := os.ReadDir(l.Dir)
@@ -378,6 +438,9 @@ func (l *Local) SetAside(ctx context.Context, node field.NodeName, at state.Bind
 
 // Release ends the agent and removes its folder.
 func (l *Local) Release(ctx context.Context, node field.NodeName, at state.Binding) error {
+	if at.Address == "" {
+		return nil // nothing was made for it
+	}
 	if end, err := l.endpoint(at.Dir); err == nil || errors.Is(err, errOld) {
 		if err == nil {
 			if c, err := l.client(node, end); err == nil {

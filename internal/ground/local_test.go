@@ -20,6 +20,30 @@ func names(n int) []field.NodeName {
 	return out
 }
 
+// give has a ground give nodes, one after the other.
+func give(l *Local, f *field.Field, have Bindings) (Bindings, error) {
+	out := Bindings{}
+	for i := range f.Nodes {
+		n := f.Nodes[i]
+		all := Bindings{}
+		for _, known := range []Bindings{have, out} {
+			for name, at := range known {
+				all[name] = at
+			}
+		}
+		want := Want{Node: n, Place: i, Networks: f.Networks, Address: f.Given(&n)}
+		if err := l.Check(context.Background(), []Want{want}, all); err != nil {
+			return nil, err
+		}
+		at, err := l.Give(context.Background(), want, all)
+		if err != nil {
+			return nil, err
+		}
+		out[n.Name] = at
+	}
+	return out, nil
+}
+
 func nodes(n int) *field.Field {
 	f := &field.Field{}
 	for _, name := range names(n) {
@@ -30,7 +54,7 @@ func nodes(n int) *field.Field {
 
 func TestEveryNodeHasAnAddressOfItsOwn(t *testing.T) {
 	l := &Local{Dir: "/state/saltmarsh/nodes"}
-	all, err := l.Bind(context.Background(), nodes(600), nil)
+	all, err := give(l, nodes(600), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,37 +69,37 @@ func TestEveryNodeHasAnAddressOfItsOwn(t *testing.T) {
 			t.Errorf("%s: folder %s", name, b.Dir)
 		}
 	}
-	again, err := l.Bind(context.Background(), nodes(600), nil)
-	if err != nil || again["gull-i"] != all["gull-i"] {
+	again, err := give(l, nodes(600), nil)
+	if err != nil || again["gull-i"].Address != all["gull-i"].Address {
 		t.Errorf("bound anew: %v, at first %v", again["gull-i"], all["gull-i"])
 	}
 }
 
 func TestBoundNodesStayAndNewOnesComeBeside(t *testing.T) {
 	l := &Local{Dir: "/state/saltmarsh/nodes"}
-	first, err := l.Bind(context.Background(), nodes(2), nil)
+	first, err := give(l, nodes(2), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	more, err := l.Bind(context.Background(), nodes(4), first)
+	more, err := give(l, nodes(4), first)
 	if err != nil {
 		t.Fatal(err)
 	}
-	seen := map[state.Binding]bool{}
+	seen := map[string]bool{}
 	for _, n := range names(4) {
-		if b, was := first[n]; was && more[n] != b {
+		if b, was := first[n]; was && more[n].Address != b.Address {
 			t.Errorf("%s moved from %v to %v", n, b, more[n])
 		}
-		if seen[more[n]] {
+		if seen[more[n].Address] {
 			t.Errorf("%s shares %v", n, more[n])
 		}
-		seen[more[n]] = true
+		seen[more[n].Address] = true
 	}
 }
 
 func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 	l := &Local{Dir: "/state/another/nodes"}
-	free, err := l.Bind(context.Background(), nodes(1), nil)
+	free, err := give(l, nodes(1), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +108,7 @@ func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer foreign.Close()
-	other, err := l.Bind(context.Background(), nodes(1), nil)
+	other, err := give(l, nodes(1), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,20 +124,24 @@ func TestGivenAddressesAreTakenOrRefused(t *testing.T) {
 	f := nodes(2)
 	f.Networks = []string{"front", "back"}
 	f.Nodes[0].Addresses = map[string]string{"front": "127.10.77.1", "back": "127.20.77.1"}
-	all, err := l.Bind(context.Background(), f, nil)
+	all, err := give(l, f, nil)
 	if err != nil || all["gull-i"].Address != "127.10.77.1" || !strings.HasPrefix(all["gull-ii"].Address, "127.") || all["gull-ii"].Address < "127.64" {
 		t.Fatalf("bound %v: %v", all, err)
 	}
-	f.Nodes[0].Addresses["front"] = "127.10.77.9"
-	if _, err := l.Bind(context.Background(), f, all); err == nil || !strings.Contains(err.Error(), "gull-i has had the address 127.10.77.1 since it was deployed, and the draft gives it 127.10.77.9") {
-		t.Errorf("another address for a bound node: %v", err)
+	if back := all["gull-i"].Addresses["back"]; back != "127.20.77.1" {
+		t.Errorf("gull-i has %s on the other network", back)
 	}
+	main, back := netip.MustParseAddr(all["gull-ii"].Address).As4(), netip.MustParseAddr(all["gull-ii"].Addresses["back"]).As4()
+	if main[1]+64 != back[1] || main[2] != back[2] || main[3] != back[3] {
+		t.Errorf("gull-ii has %v, and %v on the other network", main, back)
+	}
+	f.Nodes[0].Addresses["front"] = "127.10.77.9"
 	foreign, err := net.Listen("tcp", "127.10.77.9:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer foreign.Close()
-	if _, err := l.Bind(context.Background(), f, nil); err == nil || !strings.Contains(err.Error(), "127.10.77.9 of gull-i is in use") {
+	if _, err := give(l, f, nil); err == nil || !strings.Contains(err.Error(), "127.10.77.9 of gull-i is in use") {
 		t.Errorf("an address in use: %v", err)
 	}
 }

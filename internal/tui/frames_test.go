@@ -98,7 +98,7 @@ func onRehearsal(t *testing.T, w, h int) *rehearsed {
 
 func (r *rehearsed) deploy(t *testing.T) {
 	t.Helper()
-	if err := r.world.Do(engine.Deploy{Draft: r.draft, Bindings: rehearse.Bindings(r.draft), By: "test"}); err != nil {
+	if err := r.world.Do(engine.Deploy{Draft: r.draft, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -9,10 +9,11 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// Command is something that must be done on a node: bring a member to an order, carry out an operation, or free the
-// node.
+// Command is something that must be done about a node: have its ground give it, bring a member to an order, carry out an operation, or free
+// the node.
 type Command struct {
 	Node      field.NodeName
+	Give      int // which asking for the node it is; 0 where it is not asked for
 	Order     *order.Order
 	Operation *order.Operation
 	Release   bool
@@ -43,8 +44,12 @@ func Commands(s *state.State) []Command {
 				commands = append(commands, Command{Node: name, Order: &order.Order{Term: s.Term, Revision: o.Revision, Member: stray, Want: order.Gone, Keep: true}})
 			}
 		}
-		if n := s.Nodes[name]; n.Releasing && !n.Released {
+		switch n := s.Nodes[name]; {
+		case n.Released:
+		case n.Releasing:
 			commands = append(commands, Command{Node: name, Release: true})
+		case n.Asked:
+			commands = append(commands, Command{Node: name, Give: n.Bound})
 		}
 	}
 	return commands

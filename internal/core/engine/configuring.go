@@ -17,7 +17,7 @@ func (w *pass) updateSpecs() []state.Fact {
 	var facts []state.Fact
 	for _, role := range slices.Sorted(maps.Keys(w.members)) {
 		declared := w.Field.Role(role)
-		if declared == nil {
+		if declared == nil || w.readdressed(declared) {
 			continue
 		}
 		settled := w.joinedAll(declared)
@@ -83,11 +83,17 @@ func (w *pass) joinedAll(role *field.Role) bool {
 		if name != role.Name && w.Field.Needs(role)[name] == "" && slices.Contains(role.Known(), name) && w.waitsOn(name, role.Name) {
 			continue // that one waits for this one
 		}
-		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed }) {
+		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed && !w.refused(m) }) {
 			return false
 		}
 	}
 	return true
+}
+
+// refused tells whether a member's ground cannot give its node.
+func (w *pass) refused(m *state.Member) bool {
+	n := w.Nodes[m.Node]
+	return n != nil && !n.There() && n.AskedWhy != ""
 }
 
 // beingChanged tells whether a member's agent has still to say what came of a change that needs no restart.

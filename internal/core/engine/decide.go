@@ -47,10 +47,9 @@ type TakeOver struct {
 	Log  string // random; becomes the identity of a log that has none
 }
 
-// Deploy asks for the draft. Bindings must hold every node of the draft that has not been bound.
+// Deploy asks for the draft.
 type Deploy struct {
 	Draft    *field.Field
-	Bindings map[field.NodeName]state.Binding
 	By       string
 	Accepted *plan.Review // the review that was seen; nil where none was, and any will do
 }
@@ -127,18 +126,7 @@ func (in Deploy) decide(s *state.State) ([]state.Fact, error) {
 	if err := guard.Check(s, resolved); err != nil {
 		return nil, err
 	}
-	accepted := state.Accepted{Field: in.Draft, Bound: map[field.NodeName]state.Binding{}, By: in.By}
-	for _, n := range in.Draft.Nodes {
-		if bound := s.Nodes[n.Name]; bound != nil && !bound.Released && !s.Retired {
-			continue
-		}
-		b, ok := in.Bindings[n.Name]
-		if !ok {
-			return nil, fmt.Errorf("node %s has been given no address", n.Name)
-		}
-		accepted.Bound[n.Name] = b
-	}
-	return append(again, accepted), nil
+	return append(again, state.Accepted{Field: in.Draft, By: in.By}), nil
 }
 
 // failed asks for another try, at once, of the members that are dark by themselves: whoever deploys again has mended

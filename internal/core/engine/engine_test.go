@@ -21,13 +21,17 @@ func draft(members int) *field.Field {
 	return f
 }
 
-var bindings = map[field.NodeName]state.Binding{"gull-1": {Address: "127.84.0.1", Dir: "/n"}}
-
+// must takes an input. Nodes that are asked for because of it are there at once.
 func must(t *testing.T, s *state.State, in Input) []state.Event {
 	t.Helper()
 	events, err := Step(s, morning, in)
 	if err != nil {
 		t.Fatal(err)
+	}
+	for _, n := range state.SortedNodes(s) {
+		if n.Asked {
+			events = append(events, must(t, s, NodeGiven{Node: n.Name, Times: n.Bound, Binding: state.Binding{Address: "198.18.0.1", Dir: "/n"}})...)
+		}
 	}
 	return events
 }
@@ -37,7 +41,7 @@ func sailing(t *testing.T, members int) *state.State {
 	t.Helper()
 	s := state.NewState()
 	must(t, s, TakeOver{By: "test"})
-	must(t, s, Deploy{Draft: draft(members), Bindings: bindings, By: "test"})
+	must(t, s, Deploy{Draft: draft(members), By: "test"})
 	var reports []order.Report
 	for _, m := range state.SortedMembers(s) {
 		reports = append(reports, order.Report{Kind: order.Taken, Member: m.Name, Revision: m.Ordered.Revision},
@@ -68,9 +72,8 @@ func TestOrdersThatMakeNoSenseAreRefusedInWords(t *testing.T) {
 		{"start nothing", state.NewState(), StartMembers{}, "the field is not deployed, so there is nothing to start"},
 		{"retire nothing", state.NewState(), Retire{}, "the field is not deployed, so there is nothing to retire"},
 		{"restart what is stopped", stopped, RestartMembers{Members: []field.MemberName{"crews-1"}}, "crews-1 is stopped; start it instead"},
-		{"deploy while retiring", retiring, Deploy{Draft: draft(2), Bindings: bindings}, "saltmarsh is being retired; wait until it is gone, then deploy it anew"},
+		{"deploy while retiring", retiring, Deploy{Draft: draft(2)}, "saltmarsh is being retired; wait until it is gone, then deploy it anew"},
 		{"stop while retiring", retiring, StopMembers{}, "saltmarsh is being retired; nothing in it can be asked to stop any more"},
-		{"a node without address", state.NewState(), Deploy{Draft: draft(1)}, "node gull-1 has been given no address"},
 	} {
 		events, err := Step(test.state, morning, test.in)
 		if err == nil || err.Error() != test.want || len(events) != 0 {
@@ -111,7 +114,7 @@ func TestReportsAboutStrangersChangeNothing(t *testing.T) {
 func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
 	s := state.NewState()
 	must(t, s, TakeOver{})
-	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
+	must(t, s, Deploy{Draft: draft(1)})
 	revision := s.Members["crews-1"].Ordered.Revision
 	must(t, s, Refusal{Member: "crews-1", Revision: revision, Why: "the disk is full"})
 	if n := len(must(t, s, Refusal{Member: "crews-1", Revision: revision, Why: "the disk is full"})); n != 0 {
@@ -129,7 +132,7 @@ func TestARefusedOrderIsShownAndRepeated(t *testing.T) {
 func TestCommandsCarryTheTermOfWhoSendsThem(t *testing.T) {
 	s := state.NewState()
 	must(t, s, TakeOver{})
-	must(t, s, Deploy{Draft: draft(1), Bindings: bindings})
+	must(t, s, Deploy{Draft: draft(1)})
 	must(t, s, TakeOver{})
 	if c := Commands(s); len(c) != 1 || c[0].Order.Term != 2 {
 		t.Errorf("commands: %+v", c)
@@ -202,7 +205,7 @@ func BenchmarkReport(b *testing.B) {
 	s := state.NewState()
 	f := draft(0)
 	f.Roles[0].Members = 1000
-	if _, err := Step(s, morning, Deploy{Draft: f, Bindings: bindings}); err != nil {
+	if _, err := Step(s, morning, Deploy{Draft: f}); err != nil {
 		b.Fatal(err)
 	}
 	seq := uint64(0)
@@ -228,7 +231,7 @@ func TestWhatAMemberWasToldAtItsStartStaysSo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(before.Command, "|"); got != "x|crews-1=127.84.0.1 crews-2=127.84.0.1 |127.84.0.1" {
+	if got := strings.Join(before.Command, "|"); got != "x|crews-1=198.18.0.1 crews-2=198.18.0.1 |198.18.0.1" {
 		t.Fatalf("told %s", got)
 	}
 	state.Apply(s, state.Event{At: morning, Fact: state.MemberGone{Member: "crews-1"}})

@@ -138,7 +138,7 @@ func (in Retire) decide(s *state.State) ([]state.Fact, error) {
 }
 
 func (in NodeLost) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Unreachable && !n.Unheard && n.Refuses == in.Refuses || n.Released {
+	if n := s.Nodes[in.Node]; n == nil || !n.There() && !n.Releasing || n.Unreachable && !n.Unheard && n.Refuses == in.Refuses || n.Released {
 		return nil, nil
 	}
 	return []state.Fact{state.NodeDark(in)}, nil
@@ -152,10 +152,11 @@ func (in NodeFound) decide(s *state.State) ([]state.Fact, error) {
 }
 
 func (in NodeFreed) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || !n.Releasing || n.Released {
+	n := s.Nodes[in.Node]
+	if n == nil || !n.Releasing || n.Released {
 		return nil, nil
 	}
-	return []state.Fact{state.NodeReleased(in)}, nil
+	return []state.Fact{state.NodeReleased{Node: in.Node, Withdrawn: !n.There()}}, nil
 }
 
 // Choose finds the members that words of a command line name: nothing for all of them, or roles, nodes and members.

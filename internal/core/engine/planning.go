@@ -59,7 +59,7 @@ func (w *pass) freezeFounders() []state.Fact {
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
 		members := w.active(role.Name)
-		if w.RoleOf(role.Name).Founded || len(members) == 0 || !w.open(role) {
+		if w.RoleOf(role.Name).Founded || len(members) == 0 || !w.open(role) || !w.allThere(members) {
 			continue
 		}
 		var founders []field.MemberName
@@ -100,24 +100,6 @@ func (w *pass) dissolveClusters() []state.Fact {
 	for _, name := range slices.Sorted(maps.Keys(w.Roles)) {
 		if w.Roles[name].Founded && len(w.members[name]) == 0 {
 			facts = append(facts, state.RoleDissolved{Role: name})
-		}
-	}
-	return facts
-}
-
-// freeNodes frees nodes that the draft has no more and that nothing is left on.
-func (w *pass) freeNodes() []state.Fact {
-	held := map[field.NodeName]bool{}
-	for _, group := range w.members {
-		for _, m := range group {
-			held[m.Node] = true
-		}
-	}
-	var facts []state.Fact
-	for _, name := range slices.Sorted(maps.Keys(w.Nodes)) {
-		n := w.Nodes[name]
-		if !n.Releasing && !n.Released && !held[name] && len(n.Strays) == 0 && (w.Retiring || w.Field.Node(name) == nil) {
-			facts = append(facts, state.NodeReleasing{Node: name})
 		}
 	}
 	return facts

@@ -22,6 +22,7 @@ type step struct {
 //
 //   - Who refused a change stops the rollout before anybody else is given it.
 //   - A cluster of which nothing is left is dissolved before its members are planned anew, so that they found another.
+//   - Nodes are asked for before members are planned on them.
 //   - Members are planned before founders are chosen among them, and founders are frozen before a procedure or a start needs them.
 //   - Procedures come before starts, since they let members in; a cold start comes before starts too, since it says who begins.
 //   - Who is to stop, or to go, is told before others are restarted, so that a restart waits for them.
@@ -31,6 +32,7 @@ type step struct {
 var steps = []step{
 	{name: "stop the rollout on a refusal", decide: (*pass).stopOnRefusal},
 	{name: "dissolve clusters without members", decide: (*pass).dissolveClusters},
+	{name: "ask for nodes", decide: (*pass).askForNodes},
 	{name: "plan members", decide: (*pass).planMembers},
 	{name: "freeze founders", decide: (*pass).freezeFounders},
 	{name: "run procedures", decide: (*pass).runProcedures},
@@ -82,6 +84,8 @@ type pass struct {
 	drawn    *render.Scene
 	held     bool // nothing of the rollout is begun
 	err      error
+
+	newAddresses map[field.RoleName]bool // roles of which a node is to be given more addresses
 }
 
 // order is a new order for a member; what it runs with stays as it was ordered before.

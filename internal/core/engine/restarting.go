@@ -17,7 +17,7 @@ func (w *pass) restartNext() []state.Fact {
 		for _, role := range stage {
 			members := w.active(role)
 			due := func(m *state.Member) bool { return m.RestartDue && (!w.held || m.RestartWhy == state.AskedFor) }
-			if !slices.ContainsFunc(members, due) {
+			if !slices.ContainsFunc(members, due) || w.readdressed(w.Field.Role(role)) {
 				continue
 			}
 			next := w.nextRestart(role, members, due)

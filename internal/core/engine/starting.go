@@ -40,9 +40,9 @@ func (w *pass) startMembers() []state.Fact {
 				continue // who begins comes first
 			}
 			if !checked {
-				opened, checked = w.open(role), true
+				opened, checked = w.open(role) && !w.readdressed(role), true
 			}
-			if !opened || !w.turn(role, members, index) {
+			if !opened || !w.IsThere(m) || !w.turn(role, members, index) {
 				continue
 			}
 			o := w.order(m, order.Run, "the draft has it")

@@ -48,7 +48,7 @@ const (
 
 // Ground says where the nodes come from.
 type Ground struct {
-	Kind string `json:"kind"` // local
+	Kind string `json:"kind,omitempty"` // local, or another that is known to the release
 }
 
 // Node is a machine that can hold members.
@@ -66,6 +66,7 @@ type Node struct {
 	Settings  map[string]Text   `json:"settings,omitempty"`
 	Address   string            `json:"address,omitempty"`   // its main one, where the file says it; the ground gives one otherwise
 	Addresses map[string]string `json:"addresses,omitempty"` // by network, likewise
+	Ground    Ground            `json:"ground,omitzero"`     // that it comes from, where that is another than the field's
 	Set       string            `json:"set,omitempty"`       // of nodes that are made as members want them
 	Extra     bool              `json:"extra,omitempty"`     // it is there only while members want it
 

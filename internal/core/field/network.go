@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -20,10 +21,8 @@ func (f *Field) Given(n *Node) string {
 	return n.Address
 }
 
-// AddressOn gives the address that a node has on a network: as the file says it, or from its main one. On the local ground
-// the further networks are 64 and 128 above in the second number, so that 127.70.1.5 has 127.134.1.5 and 127.198.1.5; a
-// node that has no address yet is written with the network's name.
-func (f *Field) AddressOn(node NodeName, main, network string) (string, error) {
+// OnNetwork gives the address of a node on a network out of its main one and those on the others. No network stands for the main one.
+func (f *Field) OnNetwork(node NodeName, main string, others map[string]string, network string) (string, error) {
 	i := slices.Index(f.Networks, network)
 	switch {
 	case network == "" || i == 0:
@@ -32,33 +31,33 @@ func (f *Field) AddressOn(node NodeName, main, network string) (string, error) {
 		return "", fmt.Errorf("the field names no networks, and so no %q", network)
 	case i < 0:
 		return "", fmt.Errorf("there is no network %q; there is %s", network, strings.Join(f.Networks, ", "))
+	case others[network] == "":
+		return "", fmt.Errorf("%s has no address on the network %s", node, network)
 	}
-	if n := f.Node(node); n != nil && n.Addresses[network] != "" {
-		return n.Addresses[network], nil
-	}
-	a, err := netip.ParseAddr(main)
-	if err != nil || !a.Is4() {
-		return strings.TrimSuffix(main, ">") + " on " + network + ">", nil
-	}
-	b := a.As4()
-	if n := int(b[1]) + 64*i; n < 256 {
-		b[1] = byte(n)
-		return netip.AddrFrom4(b).String(), nil
-	}
-	return "", fmt.Errorf("%s has no address left on the network %s", main, network)
+	return others[network], nil
 }
 
-// The addresses that the local ground gives out itself, on all networks. Those that a file gives lie below.
-var (
-	localGiven = netip.MustParsePrefix("127.0.0.0/8")
-	localFirst = netip.MustParseAddr("127.64.0.0")
-)
+// GroundRules is what the ground that a node comes from has to say of how it is declared.
+type GroundRules struct {
+	// Address says why nodes of that kind cannot have an address, and what to do; nothing where they can.
+	Address func(netip.Addr) (problem, hint string)
+	// Example is how an address begins that such nodes may have, up to the last number.
+	Example string
+}
+
+// GroundOf is the kind of ground that a node comes from.
+func (f *Field) GroundOf(n *Node) string { return cmp.Or(n.Ground.Kind, f.Ground.Kind) }
 
 // addresses checks the addresses that the file gives.
 func (v *validator) addresses() {
 	owner := map[string]NodeName{}
 	for i, n := range v.Possible() {
 		at := func(rest ...string) []string { return append([]string{"nodes", strconv.Itoa(i)}, rest...) }
+		rules, known := v.grounds[v.GroundOf(&n)]
+		rules.Example = cmp.Or(rules.Example, "192.0.2.")
+		if !known && n.Ground.Kind != "" {
+			v.add(at("ground", "kind"), "there is "+strings.Join(slices.Sorted(maps.Keys(v.grounds)), ", "), "there is no ground of the kind %q, which %s is to come from", n.Ground.Kind, n.Name)
+		}
 		if n.Address == "" && len(n.Addresses) == 0 {
 			continue
 		}
@@ -66,13 +65,17 @@ func (v *validator) addresses() {
 			a, err := netip.ParseAddr(text)
 			switch {
 			case err != nil:
-				v.add(path, "an address is written like 127.10.0.1, for a range like 127.10.0.{1..3}", "%q is no address", text)
-			case !localGiven.Contains(a) || a.Compare(localFirst) >= 0:
-				v.add(path, "take one from 127.0.0.2 to 127.63.255.255, or leave it out: the ground gives every node one", "%s of %s is not on this machine, or is one that the local ground gives out itself", text, n.Name)
+				v.add(path, fmt.Sprintf("an address is written like %s1, for a range like %s{1..3}", rules.Example, rules.Example), "%q is no address", text)
 			case owner[text] != "":
 				v.add(path, "give one of them another", "%s and %s both have the address %s", owner[text], n.Name, text)
 			default:
 				owner[text] = n.Name
+				if rules.Address == nil {
+					return
+				}
+				if problem, hint := rules.Address(a); problem != "" {
+					v.add(path, hint, "%s of %s %s", text, n.Name, problem)
+				}
 			}
 		}
 		if n.Address != "" {

@@ -67,9 +67,9 @@ func (p *Program) whole() *Program {
 }
 
 // Validate finds what the schema of the file cannot: names that refer to nothing, names given twice, expressions that
-// cannot be compiled, steps without a call.
-func Validate(f *Field) []Problem {
-	v := &validator{Field: f, byName: f.NodesByName()}
+// cannot be compiled, steps without a call. Grounds are the kinds of ground that there are, with what each has to say.
+func Validate(f *Field, grounds map[string]GroundRules) []Problem {
+	v := &validator{Field: f, byName: f.NodesByName(), grounds: grounds}
 	for i := range f.Extras {
 		if n := &f.Extras[i]; v.byName[n.Name] == nil {
 			v.byName[n.Name] = n
@@ -99,6 +99,7 @@ type validator struct {
 	*Field
 	problems []Problem
 	byName   map[NodeName]*Node
+	grounds  map[string]GroundRules
 }
 
 func (v *validator) add(path []string, hint, text string, args ...any) {

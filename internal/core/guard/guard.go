@@ -22,9 +22,13 @@ func guardNodes(s *state.State, draft *field.Field) error {
 		return nil
 	}
 	for _, n := range draft.Nodes {
-		if bound, given := s.Nodes[n.Name], draft.Given(&n); bound != nil && !bound.Released && given != "" && given != bound.Address {
+		if bound, given := s.Nodes[n.Name], draft.Given(&n); bound != nil && !bound.Released && bound.There() && given != "" && given != bound.Address {
 			return fmt.Errorf("%s has had the address %s since it was deployed, and the draft gives it %s: an address cannot change under those who know it; "+
 				"deploy without the node first, or give it another name; nothing has been changed", n.Name, bound.Address, given)
+		}
+		if bound, wanted := s.Nodes[n.Name], draft.GroundOf(&n); bound != nil && !bound.Released && !bound.Releasing && bound.Kind != "" && bound.Kind != wanted {
+			return fmt.Errorf("%s comes from the %s ground, and the draft has it come from the %s ground: deploy without the node first, or give it another name; nothing has been changed",
+				n.Name, bound.Kind, wanted)
 		}
 		if bound := s.Nodes[n.Name]; bound != nil && bound.Releasing && !bound.Released {
 			why := ""
@@ -186,7 +190,7 @@ func busy(s *state.State, role *field.Role, members []*state.Member) string {
 		case text != "":
 		case m.Leaving:
 			text = fmt.Sprintf("%s leaves", m.Name)
-		case !m.Halted && !m.Founding && s.Seat(role, m) != membership.Voter && !s.TakenOff(m):
+		case !m.Halted && !m.Founding && s.IsThere(m) && s.Seat(role, m) != membership.Voter && !s.TakenOff(m): // without its node nothing of it has begun
 			text = fmt.Sprintf("%s joins", m.Name)
 		}
 	}

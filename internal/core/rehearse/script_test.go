@@ -70,6 +70,8 @@ type script struct {
 	draft field.Field
 	said  int          // events of the log that have been printed
 	seen  *plan.Review // that was accepted
+
+	grounds bool // the script is about them
 }
 
 var begin = time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
@@ -145,7 +147,7 @@ func (s *script) do(t *testing.T, line string) string {
 	case "deploy":
 		draft := s.draft
 		draft.Nodes, draft.Roles, draft.Place = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles), maps.Clone(s.draft.Place)
-		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script"}))
+		return answer(s.Do(engine.Deploy{Draft: &draft, By: "script"}))
 	case "review":
 		r, err := review.Of(s.State, &s.draft)
 		if err != nil {
@@ -194,6 +196,15 @@ func (s *script) do(t *testing.T, line string) string {
 		delete(s.Broken, field.MemberName(args[0]))
 	case "agent": // NODE: its agent is started again
 		s.AgentAgain(field.NodeName(args[0]))
+	case "given": // NODE D: how long its ground takes for it
+		s.grounds = true
+		delete(s.NotGiven, field.NodeName(args[0]))
+		s.GivenAfter[field.NodeName(args[0])], _ = time.ParseDuration(args[1])
+	case "not-given": // NODE REASON
+		s.grounds = true
+		s.NotGiven[field.NodeName(args[0])] = strings.Join(args[1:], " ")
+	case "controller": // dies, and another takes over
+		s.TakeOver()
 	case "unfit": // MEMBER REASON
 		s.Unfit[field.MemberName(args[0])] = strings.Join(args[1:], " ")
 	case "fit":
@@ -245,7 +256,7 @@ func (s *script) do(t *testing.T, line string) string {
 	case "deploy-accepted":
 		draft := s.draft
 		draft.Nodes, draft.Roles, draft.Place = slices.Clone(s.draft.Nodes), slices.Clone(s.draft.Roles), maps.Clone(s.draft.Place)
-		return answer(s.Do(engine.Deploy{Draft: &draft, Bindings: Bindings(&draft), By: "script", Accepted: s.seen}))
+		return answer(s.Do(engine.Deploy{Draft: &draft, By: "script", Accepted: s.seen}))
 	case "start-without": // ROLE MEMBER
 		all, err := engine.Choose(s.State, args[:1])
 		if err != nil {
@@ -410,6 +421,10 @@ func (s *script) journal() string {
 		switch e.Fact.(type) {
 		case state.Heard, state.OrderTaken:
 			continue
+		case state.NodeAsked, state.NodeBound:
+			if len(s.GivenAfter)+len(s.NotGiven) == 0 && !s.grounds {
+				continue // what is not about grounds has nodes at once
+			}
 		}
 		fmt.Fprintf(&b, "%6d ms  %s\n", e.At.Sub(begin).Milliseconds(), e.Fact.Sentence())
 	}

@@ -43,7 +43,7 @@ func voting(wardens, crews int, pins ...field.NodeName) *field.Field {
 
 func deploy(t *testing.T, w *World, f *field.Field) error {
 	t.Helper()
-	return w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"})
+	return w.Do(engine.Deploy{Draft: f, By: "test"})
 }
 
 func votingWorld(t *testing.T, f *field.Field) *World {

@@ -32,6 +32,9 @@ type World struct {
 	Unfit map[field.MemberName]string
 	// Ranks is how advanced the data of stopped members is; of those that are missing it cannot be read.
 	Ranks map[field.MemberName]int
+	// GivenAfter is how long the ground takes for a node; one that it cannot give stands in NotGiven, with the reason.
+	GivenAfter map[field.NodeName]time.Duration
+	NotGiven   map[field.NodeName]string
 	// Lives is every process that ever ran, in the order of their starts.
 	Lives []*Life
 	// Problems is what the engine could not do.
@@ -63,6 +66,7 @@ type Life struct {
 
 type node struct {
 	name    field.NodeName
+	asked   int // the newest asking that is under way
 	cut     bool
 	members map[field.MemberName]*simulated
 	reports []order.Report
@@ -86,12 +90,13 @@ const (
 	stopTakes  = 20 * time.Millisecond
 	retryAfter = time.Second
 	noticeCut  = 1500 * time.Millisecond
+	askAgain   = 10 * time.Second // for a node that could not be given
 )
 
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
 	w := &World{State: state.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
-		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
+		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, GivenAfter: map[field.NodeName]time.Duration{}, NotGiven: map[field.NodeName]string{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
 	w.loop = loop.New(disk{w}, w.State)
 	return w
 }
@@ -115,15 +120,6 @@ func (d disk) Append(expected uint64, events []state.Event) error {
 }
 
 var errDied = errors.New("the controller has died")
-
-// Bindings gives simulated addresses to all nodes of a field.
-func Bindings(f *field.Field) map[field.NodeName]state.Binding {
-	out := map[field.NodeName]state.Binding{}
-	for i, n := range f.Possible() {
-		out[n.Name] = state.Binding{Address: fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), Dir: "/rehearsal/" + string(n.Name)}
-	}
-	return out
-}
 
 // TakeOver starts a controller: at first, or after one has died. A new one knows what is in the log and nothing else.
 func (w *World) TakeOver() {
@@ -164,6 +160,10 @@ func (w *World) Do(in engine.Input) error {
 func (w *World) dispatch() {
 	for _, c := range w.loop.Commands() {
 		n := w.node(c.Node)
+		if c.Give > 0 {
+			w.give(n, c.Give)
+			continue
+		}
 		if c.Release {
 			w.after(travel, func() { w.release(n) })
 			continue
@@ -184,6 +184,37 @@ func (w *World) node(name field.NodeName) *node {
 		w.nodes[name] = n
 	}
 	return n
+}
+
+// give is the ground that is asked for a node, as often as it is asked.
+func (w *World) give(n *node, times int) {
+	if n.asked == times {
+		return
+	}
+	n.asked = times
+	w.after(w.GivenAfter[n.name], func() {
+		if why := w.NotGiven[n.name]; why != "" {
+			_ = w.Do(engine.NodeNotGiven{Node: n.name, Times: times, Why: why})
+			w.after(askAgain, func() { n.asked = 0; w.dispatch() })
+			return
+		}
+		n.asked = 0
+		_ = w.Do(engine.NodeGiven{Node: n.name, Times: times, Binding: w.binding(n)})
+	})
+}
+
+// binding gives a node addresses out of the block that is set aside for trials (RFC 2544), by its place in the field.
+func (w *World) binding(n *node) state.Binding {
+	at := state.Binding{Addresses: map[string]string{}, Dir: "/rehearsal/" + string(n.name)}
+	place := 0
+	if f := w.State.Field; f != nil {
+		place = max(0, slices.IndexFunc(f.Possible(), func(o field.Node) bool { return o.Name == n.name }))
+		for i, network := range f.Networks {
+			at.Addresses[network] = fmt.Sprintf("198.18.%d.%d", (i+1)*64+place/250, place%250+1)
+		}
+	}
+	at.Address = fmt.Sprintf("198.18.%d.%d", place/250, place%250+1)
+	return at
 }
 
 func (w *World) release(n *node) {

@@ -51,7 +51,7 @@ func deployed(t *testing.T, dieAfter int) *World {
 	w.DieAfter = dieAfter
 	f := ferries()
 	order := func() {
-		if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+		if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -145,7 +145,7 @@ func TestRandomHistories(t *testing.T) {
 				case 8:
 					f = ferries()
 					f.Role("crews").Members = random.IntN(6)
-					if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+					if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -156,7 +156,7 @@ func TestRandomHistories(t *testing.T) {
 			}
 			f = ferries()
 			f.Role("crews").Members = 5
-			if err := w.Do(engine.Deploy{Draft: f, Bindings: Bindings(f), By: "test"}); err != nil {
+			if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
 				t.Fatal(err)
 			}
 			if !w.Until(settled(w, snapshot.Converged), 5*time.Minute) {

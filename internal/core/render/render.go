@@ -24,12 +24,15 @@ import (
 
 // Member is what templates may know of one member.
 type Member struct {
-	Name     field.MemberName
-	Role     field.RoleName
-	Node     field.NodeName
-	Zone     field.ZoneName
-	Address  string
-	NodeDir  string // the agent's folder on the node
+	Name    field.MemberName
+	Role    field.RoleName
+	Node    field.NodeName
+	Zone    field.ZoneName
+	Address string
+	NodeDir string // the agent's folder on the node
+
+	Addresses map[string]string // of its node on the other networks
+
 	Ports    map[string]int
 	Founding bool
 	Begins   bool // starts its cluster, of which nobody runs
@@ -46,7 +49,7 @@ type Scene struct {
 	Members  map[field.MemberName]Member
 	Founders map[field.RoleName][]field.MemberName
 	Joined   map[field.RoleName][]field.MemberName
-	Wanted   map[field.RoleName][]field.MemberName // that have a node and are to stay, whether they run yet or not
+	Wanted   map[field.RoleName][]field.MemberName // whose node is there and that are to stay, whether they run yet or not
 }
 
 // Error is a template that cannot be executed. Path leads to it in the role, e.g. program, command, 3.

@@ -13,9 +13,9 @@ func scene(program *field.Program) *Scene {
 		{Name: "relays", Members: 1, Program: &field.Program{Ports: map[string]field.Port{"in": {Port: 9, Scheme: "nats"}}}},
 	}}
 	return &Scene{Field: f, Members: map[field.MemberName]Member{
-		"wardens-1": {Name: "wardens-1", Role: "wardens", Node: "gull-1", Zone: "north", Number: 1, Address: "127.84.0.1", NodeDir: "/s/gull-1", Ports: map[string]int{"client": 7400}, Founding: true},
-		"wardens-2": {Name: "wardens-2", Role: "wardens", Node: "tern-1", Number: 2, Address: "127.84.0.2", NodeDir: "/s/tern-1", Ports: map[string]int{"client": 7401}, Via: "wardens-1", Captured: map[string]string{"id": "77"}},
-		"relays-1":  {Name: "relays-1", Role: "relays", Address: "127.84.0.3", Ports: map[string]int{"in": 9}},
+		"wardens-1": {Name: "wardens-1", Role: "wardens", Node: "gull-1", Zone: "north", Number: 1, Address: "198.18.0.1", NodeDir: "/s/gull-1", Ports: map[string]int{"client": 7400}, Founding: true},
+		"wardens-2": {Name: "wardens-2", Role: "wardens", Node: "tern-1", Number: 2, Address: "198.18.0.2", NodeDir: "/s/tern-1", Ports: map[string]int{"client": 7401}, Via: "wardens-1", Captured: map[string]string{"id": "77"}},
+		"relays-1":  {Name: "relays-1", Role: "relays", Address: "198.18.0.3", Ports: map[string]int{"in": 9}},
 	}, Wanted: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1", "wardens-2"}},
 		Founders: map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}},
 		Joined:   map[field.RoleName][]field.MemberName{"wardens": {"wardens-1"}, "relays": {"relays-1"}}}
@@ -24,15 +24,15 @@ func scene(program *field.Program) *Scene {
 func TestEveryNameOfTheDesignCanBeUsed(t *testing.T) {
 	program := &field.Program{Ports: map[string]field.Port{"client": {From: 7400, To: 7409, Scheme: "http"}}}
 	for _, test := range []struct{ template, first, second string }{
-		{`{{.Member}} {{.Role}} {{.Node}} {{.Zone}} {{.Address}}`, "wardens-1 wardens gull-1 north 127.84.0.1", "wardens-2 wardens tern-1  127.84.0.2"},
+		{`{{.Member}} {{.Role}} {{.Node}} {{.Zone}} {{.Address}}`, "wardens-1 wardens gull-1 north 198.18.0.1", "wardens-2 wardens tern-1  198.18.0.2"},
 		{`{{.Dir}} {{.Data}} {{.Version}}`, "/s/gull-1/members/wardens-1 /s/gull-1/members/wardens-1/data 3.4", "/s/tern-1/members/wardens-2 /s/tern-1/members/wardens-2/data 3.4"},
-		{`{{if .Founding}}new{{else}}{{.Leader.Member}} {{.Leader.URL "client"}}{{end}}`, "new", "wardens-1 http://127.84.0.1:7400"},
+		{`{{if .Founding}}new{{else}}{{.Leader.Member}} {{.Leader.URL "client"}}{{end}}`, "new", "wardens-1 http://198.18.0.1:7400"},
 		{`{{range .Founders}}{{.Member}} {{end}}| {{range .Joined}}{{.Member}} {{end}}`, "wardens-1 | wardens-1 ", "wardens-1 | wardens-1 wardens-2 "},
 		{`{{.Number}} {{add .Number 10}} {{sub 10 .Number}} {{mul .Number 3}} {{div 7 .Number}} {{mod 7 2}}`, "1 11 9 3 7 1", "2 12 8 6 3 1"},
-		{`{{range .Wanted}}{{.Member}} {{.Address}} {{.Port "client"}},{{end}}`, "wardens-1 127.84.0.1 7400,wardens-2 127.84.0.2 7401,", "wardens-1 127.84.0.1 7400,wardens-2 127.84.0.2 7401,"},
+		{`{{range .Wanted}}{{.Member}} {{.Address}} {{.Port "client"}},{{end}}`, "wardens-1 198.18.0.1 7400,wardens-2 198.18.0.2 7401,", "wardens-1 198.18.0.1 7400,wardens-2 198.18.0.2 7401,"},
 		{`{{.Begins}}`, "false", "false"},
-		{`{{.Port "client"}} {{.URL "client"}}`, "7400 http://127.84.0.1:7400", "7401 http://127.84.0.2:7401"},
-		{`{{range .Calls "queue"}}{{.URL "in"}}{{end}} {{.Setting "pace"}}`, "nats://127.84.0.3:9 2s", "nats://127.84.0.3:9 2s"},
+		{`{{.Port "client"}} {{.URL "client"}}`, "7400 http://198.18.0.1:7400", "7401 http://198.18.0.2:7401"},
+		{`{{range .Calls "queue"}}{{.URL "in"}}{{end}} {{.Setting "pace"}}`, "nats://198.18.0.3:9 2s", "nats://198.18.0.3:9 2s"},
 		{`{{if .Founding}}{{else}}{{.Captured "id"}}{{end}}`, "", "77"},
 	} {
 		program.Command = []string{"run", test.template}

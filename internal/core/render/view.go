@@ -85,7 +85,7 @@ func (v *View) Joined() []*View {
 	return v.traced(v.scene.views(names))
 }
 
-// Wanted are all members of the role that have a node and are to stay, this one included, whether they run yet or not.
+// Wanted are all members of the role whose node is there and that are to stay, this one included, whether they run yet or not.
 func (v *View) Wanted() []*View { return v.traced(v.scene.views(v.scene.Wanted[v.member.Role])) }
 
 // Leader is the member that led when this one was admitted.
@@ -156,12 +156,12 @@ func (v *View) addressOf(port string) (string, error) {
 	if v.fixed > 0 || role == nil || role.Program == nil {
 		return v.Address, nil
 	}
-	return v.scene.Field.AddressOn(v.member.Node, v.Address, role.Program.Ports[port].Network)
+	return v.AddressOn(role.Program.Ports[port].Network)
 }
 
 // AddressOn is the member's address on a network of the field.
 func (v *View) AddressOn(network string) (string, error) {
-	return v.scene.Field.AddressOn(v.member.Node, v.Address, network)
+	return v.scene.Field.OnNetwork(v.member.Node, v.Address, v.member.Addresses, network)
 }
 
 // Listen is address:port of a port of this member, on the network that it is on.

@@ -52,7 +52,7 @@ func TestTheSolverRunsOnceForADraft(t *testing.T) {
 	if Of(s, own).Field != own {
 		t.Error("what is deployed is somebody else's draft, who may change it")
 	}
-	state.Apply(s, state.Event{At: time.Unix(0, 0), Fact: state.Accepted{Field: own, Bound: map[field.NodeName]state.Binding{"gull-1": {Address: "127.84.0.1"}}}})
+	state.Apply(s, state.Event{At: time.Unix(0, 0), Fact: state.Accepted{Field: own, Bound: map[field.NodeName]state.Binding{"gull-1": {Address: "198.18.0.1"}}}})
 	carried := Carried(s)
 	if again := Carried(s); first(t, carried) != first(t, again) {
 		t.Error("what was deployed was solved twice")

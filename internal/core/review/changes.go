@@ -1,6 +1,7 @@
 package review
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -20,6 +21,7 @@ func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 	shadow := *s
 	shadow.Field = draft
 	scene := shadow.Scene()
+	supposeNodes(s, scene, draft)
 	for _, x := range p.Removes {
 		gone := scene.Members[x.Member]
 		gone.Leaving = true
@@ -42,6 +44,40 @@ func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 	return scene
 }
 
+// bindingOf is what the ground has given for a node, with the names of what it has not given yet.
+func bindingOf(s *state.State, node field.NodeName, networks []string) state.Binding {
+	at := state.Binding{Address: "<" + string(node) + ">", Dir: "<folder of " + string(node) + ">"}
+	if n := s.Nodes[node]; n != nil && !n.Released && n.There() {
+		at = n.Binding()
+	}
+	given := at.Addresses
+	at.Addresses = map[string]string{}
+	for _, network := range networks {
+		at.Addresses[network] = cmp.Or(given[network], "<"+string(node)+" on "+network+">")
+	}
+	return at
+}
+
+// supposeNodes completes a scene of a state for a draft: nodes that are not there yet will be, on all networks of the draft.
+func supposeNodes(s *state.State, scene *render.Scene, draft *field.Field) {
+	for _, m := range state.SortedMembers(s) {
+		drawn, there := scene.Members[m.Name]
+		if !there {
+			continue
+		}
+		at := bindingOf(s, m.Node, draft.Networks)
+		drawn.Address, drawn.NodeDir = at.Address, at.Dir
+		for network, address := range drawn.Addresses {
+			at.Addresses[network] = address
+		}
+		drawn.Addresses = at.Addresses
+		scene.Members[m.Name] = drawn
+		if !m.Leaving && m.Phase != state.Gone && !slices.Contains(scene.Wanted[m.Role], m.Name) {
+			scene.Wanted[m.Role] = append(scene.Wanted[m.Role], m.Name)
+		}
+	}
+}
+
 // addTo puts those who come into a scene: founders where their cluster is not founded yet, and else as admitted by who leads.
 func addTo(s *state.State, scene *render.Scene, draft *field.Field, adds []place.Member) {
 	founding := map[field.RoleName]bool{}
@@ -50,13 +86,9 @@ func addTo(s *state.State, scene *render.Scene, draft *field.Field, adds []place
 		founding[draft.Roles[i].Name] = len(scene.Joined[draft.Roles[i].Name]) == 0 || r != nil && !r.Founded
 	}
 	for _, a := range adds {
-		address, dir := "<"+string(a.Node)+">", "<folder of "+string(a.Node)+">"
-		if n := s.Nodes[a.Node]; n != nil && !n.Released {
-			address, dir = n.Address, n.Dir
-		}
 		role := draft.Role(a.Role)
 		founds := founding[a.Role] && role.Founds(len(scene.Founders[a.Role]))
-		m := state.SceneMember(draft.Node(a.Node), a, address, dir, founds, "")
+		m := state.SceneMember(draft.Node(a.Node), a, bindingOf(s, a.Node, draft.Networks), founds, "")
 		if founds {
 			scene.Founders[a.Role] = append(slices.Clone(scene.Founders[a.Role]), a.Name)
 		} else if joined := scene.Joined[a.Role]; len(joined) > 0 {

@@ -24,7 +24,7 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 	out := map[field.NodeName][]order.Lookup{}
 	seen := map[string]bool{}
 	look := func(name field.MemberName, node field.NodeName, before *order.Spec) error {
-		if n := s.Nodes[node]; n == nil || n.Released || n.Unreachable {
+		if n := s.Nodes[node]; n == nil || n.Released || n.Unreachable || !n.There() {
 			return nil
 		}
 		spec, err := scene.Spec(name)

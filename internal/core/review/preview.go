@@ -56,6 +56,7 @@ func draftScene(s *state.State, draft *field.Field) *render.Scene {
 		Wanted: map[field.RoleName][]field.MemberName{}}
 	if s.Field != nil && !s.Retired {
 		was := s.Scene()
+		supposeNodes(s, was, draft)
 		sc.Founders = was.Founders
 		maps.Copy(sc.Wanted, was.Wanted)
 		for name, m := range was.Members {

@@ -59,7 +59,7 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		if _, twice := sc.Members[a.Name]; twice {
 			continue
 		}
-		sc.Members[a.Name] = state.SceneMember(nodes[a.Node], a, fmt.Sprintf("127.84.%d.%d", i/250, i%250+1), "/node/"+string(a.Node), true, "")
+		sc.Members[a.Name] = state.SceneMember(nodes[a.Node], a, supposed(i, a.Node, draft.Networks), true, "")
 		sc.Founders[a.Role] = append(sc.Founders[a.Role], a.Name)
 		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
 		sc.Wanted[a.Role] = append(sc.Wanted[a.Role], a.Name)
@@ -113,6 +113,15 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		sc.Members[a.Name] = m
 	}
 	return errs
+}
+
+// supposed gives a node addresses out of the block that is set aside for trials (RFC 2544), on each network another.
+func supposed(i int, node field.NodeName, networks []string) state.Binding {
+	at := state.Binding{Address: fmt.Sprintf("198.18.%d.%d", i/250%64, i%250+1), Addresses: map[string]string{}, Dir: "/node/" + string(node)}
+	for k, network := range networks {
+		at.Addresses[network] = fmt.Sprintf("198.%d.%d.%d", 18+(k+1)/4, (k+1)%4*64+i/250%64, i%250+1)
+	}
+	return at
 }
 
 // capturedBy gives a value for everything that a program's procedures capture.

@@ -264,6 +264,10 @@ func nodeViews(s *state.State, members []MemberView) []NodeView {
 		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
 		if n := s.Nodes[name]; n != nil {
 			v.Address, v.Unreachable, v.Why, v.Freeing = n.Address, n.Unreachable, n.UnreachableWhy, n.Releasing && !n.Released
+			v.Ground, v.ID, v.Asked = n.Kind, n.ID, n.Asked && !n.There() && !n.Released
+			if v.Asked {
+				v.Why = n.AskedWhy
+			}
 		}
 		views = append(views, v)
 	}

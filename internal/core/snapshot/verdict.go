@@ -124,6 +124,7 @@ func sentence(s *state.State, snap *Snapshot) string {
 			parts = append(parts, fmt.Sprintf("%s on %s, which the log does not know, is taken down", name, n.Name))
 		}
 	}
+	parts = append(parts, missingNodes(snap)...)
 	parts = append(parts, darkMembers(snap)...)
 	for _, r := range snap.Roles {
 		if r.Leaderless() {
@@ -183,6 +184,31 @@ func lostWork(r RoleView) string {
 		return fmt.Sprintf("%s has %d of %d votes and needs %d: writes have stopped", r.Role, r.VotesReady, r.Voters, r.VotesNeeded)
 	}
 	return fmt.Sprintf("%s has nobody left to do its work", r.Role)
+}
+
+// missingNodes words which nodes their grounds have not given yet, with up to two reasons for which they cannot.
+func missingNodes(snap *Snapshot) []string {
+	var asked, parts []string
+	failing := 0
+	for _, n := range snap.Nodes {
+		switch {
+		case !n.Asked:
+		case n.Why == "":
+			asked = append(asked, string(n.Node))
+		case failing < 2:
+			parts = append(parts, fmt.Sprintf("%s cannot be had: %s", n.Node, n.Why))
+			failing++
+		default:
+			failing++
+		}
+	}
+	if failing > 2 {
+		parts = append(parts, fmt.Sprintf("%s more cannot be had", wording.Counted(failing-2, "node")))
+	}
+	if len(asked) > 0 {
+		parts = append(parts, fmt.Sprintf("%s %s asked for", wording.FirstOf(asked, 3), wording.Plural(len(asked), "is", "are")))
+	}
+	return parts
 }
 
 // darkMembers words up to two reasons for which members are dark, each with those that have it, and counts the other members.

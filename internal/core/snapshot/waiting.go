@@ -9,6 +9,7 @@ import (
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // changing words the change of a cluster's membership that is under way; "" when there is none.
@@ -78,6 +79,9 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 		if len(closed) > 0 {
 			return strings.Join(closed, ", ")
 		}
+		if text := awaitedNodes(s, m, peers); text != "" {
+			return text
+		}
 		if state.Procedural(r) && !m.Founding && s.RoleOf(m.Role).Founded && !(m.Admitted && r.Program.Leader != nil && role.Leader == "") {
 			return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
 		}
@@ -106,4 +110,27 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 		return fmt.Sprintf("%s to list it as a member", m.Role)
 	}
 	return ""
+}
+
+// awaitedNodes words which nodes a member waits for to be there: its own, and, before its cluster is founded, those of all.
+func awaitedNodes(s *state.State, m *state.Member, peers []*state.Member) string {
+	if s.IsThere(m) && s.RoleOf(m.Role).Founded {
+		return ""
+	}
+	var names []string
+	why := ""
+	for _, p := range peers {
+		n := s.Nodes[p.Node]
+		if n == nil || n.There() || p != m && s.RoleOf(m.Role).Founded || slices.Contains(names, string(p.Node)) {
+			continue
+		}
+		names = append(names, string(p.Node))
+		if why == "" && n.AskedWhy != "" {
+			why = fmt.Sprintf(" (%s cannot be had: %s; it is asked for again)", p.Node, n.AskedWhy)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return wording.FirstOf(names, 3) + " to be there" + why
 }

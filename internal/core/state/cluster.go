@@ -107,7 +107,7 @@ func (s *State) Cluster(role *field.Role, members []*Member) *membership.Cluster
 	for _, m := range members {
 		seat := s.Seat(role, m)
 		c.Members = append(c.Members, membership.Member{Name: m.Name, Seat: seat, Healthy: s.Works(m), Leads: s.RoleOf(role.Name).Leader == m.Name,
-			Leaving: m.Leaving, Absent: m.Halted || s.TakenOff(m)})
+			Leaving: m.Leaving, Absent: m.Halted || s.TakenOff(m) || !s.IsThere(m)})
 	}
 	return c
 }

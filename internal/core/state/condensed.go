@@ -68,7 +68,7 @@ func (f Condensed) Plus(counts map[string]int) Condensed {
 func Stays(f Fact) bool {
 	switch f := f.(type) {
 	case Accepted, MemberPlanned, MemberGone, MemberLeaving, RoleFounded, RoleDissolved, MemberAdmitted, MemberLeft, StopAsked, StartAsked, RetireAsked,
-		NodeReleased, NodeAccounted, FieldRetired, RolloutEnded, RolloutFailed, LogTakenOver, StrayFound, StrayGone, ReportsDropped:
+		NodeAsked, NodeBound, NodeReleased, NodeAccounted, FieldRetired, RolloutEnded, RolloutFailed, LogTakenOver, StrayFound, StrayGone, ReportsDropped:
 		return true
 	case OperationDone:
 		return true

@@ -27,7 +27,7 @@ var kinds = func() map[string]reflect.Type {
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
 		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
-		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}} {
+		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

@@ -25,11 +25,10 @@ type TermRaised struct {
 	Log  string `json:",omitempty"` // the log's identity, where it had none
 }
 
-// Accepted makes a draft the wanted field and gives its new nodes their addresses and the folders of their agents: one
-// fact, since a field without its nodes could not go on.
+// Accepted makes a draft the wanted field.
 type Accepted struct {
 	Field *field.Field
-	Bound map[field.NodeName]Binding
+	Bound map[field.NodeName]Binding `json:",omitempty"` // its new nodes, in logs of before grounds were asked; see NodeAsked
 	By    string
 }
 
@@ -118,7 +117,10 @@ type RetireAsked struct{ By string }
 // NodeReleasing says that a node's agent is to end and its folder to go; NodeReleased, that both are gone.
 type (
 	NodeReleasing struct{ Node field.NodeName }
-	NodeReleased  struct{ Node field.NodeName }
+	NodeReleased  struct {
+		Node      field.NodeName
+		Withdrawn bool `json:",omitempty"` // its ground had never given it
+	}
 )
 
 // FieldRetired says that nothing is left.
@@ -157,7 +159,7 @@ func (f TermRaised) apply(s *State, _ time.Time) {
 		s.Marks[f.Term] = f.Mark
 	}
 	for _, n := range s.Nodes {
-		n.Unheard = true
+		n.Unheard = n.There()
 	}
 }
 
@@ -191,7 +193,8 @@ func (f Accepted) apply(s *State, at time.Time) {
 		if before := s.Nodes[name]; before != nil {
 			bound = before.Bound + 1
 		}
-		s.Nodes[name] = &Node{Name: name, Address: b.Address, Dir: b.Dir, Since: at, Bound: bound}
+		s.Nodes[name] = &Node{Name: name, Bound: bound}
+		s.Nodes[name].bind(b, at)
 	}
 	for _, m := range s.Members {
 		m.Halted, m.Unfit = false, ""
@@ -428,6 +431,9 @@ func (f NodeReleased) apply(s *State, _ time.Time) {
 }
 
 func (f NodeReleased) Sentence() string {
+	if f.Withdrawn {
+		return fmt.Sprintf("%s is not asked for any more; it never was there", f.Node)
+	}
 	return fmt.Sprintf("%s is free: its agent has ended and its folder is gone", f.Node)
 }
 

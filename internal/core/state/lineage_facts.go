@@ -101,7 +101,7 @@ func (f LogTakenOver) apply(s *State, _ time.Time) {
 	s.Marks[s.Term] = f.Mark
 	for _, name := range f.Nodes {
 		if n := s.Nodes[name]; n != nil {
-			n.Forced, n.Agent, n.Heard, n.Unheard = true, "", 0, true // all are heard again before anything is done
+			n.Forced, n.Agent, n.Heard, n.Unheard = true, "", 0, n.There() // all are heard again before anything is done
 		}
 	}
 	for _, m := range SortedMembers(s) {

@@ -73,7 +73,7 @@ func LevelOf(f Fact) Level {
 		case f.Unsure != "":
 			return LevelWarning
 		}
-	case MemberUnready, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving,
+	case MemberUnready, NodeFailed, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving,
 		AgentBegan, LogTakenOver, StrayFound:
 		return LevelWarning
 	case MemberReloaded:
@@ -101,7 +101,7 @@ func Rewind(events []Event, at time.Time) *State {
 func (s *State) Knows(f Fact) bool {
 	var members []field.MemberName
 	switch f := f.(type) {
-	case MemberPlanned, Accepted, Condensed:
+	case MemberPlanned, Accepted, Condensed, NodeAsked:
 		return true
 	case RoleFounded:
 		members = f.Founders

@@ -2,6 +2,7 @@ package state
 
 import (
 	"cmp"
+	"maps"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/place"
@@ -19,7 +20,7 @@ func (s *State) Scene() *render.Scene {
 			if via := s.Member(s.follows(m)); via != nil && via.Phase == Gone { // what it was told at its start stays so
 				s.draw(sc, via)
 			}
-			if !m.Leaving {
+			if !m.Leaving && s.IsThere(m) {
 				sc.Wanted[role] = append(sc.Wanted[role], m.Name)
 			}
 			if m.Joined && !m.Left && (!m.Leaving || Procedural(s.Field.Role(role))) {
@@ -46,7 +47,7 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	}
 	at := m.Member
 	at.Ports = s.Ports(m)
-	drawn := SceneMember(s.Field.Node(m.Node), at, n.Address, n.Dir, m.Founding, s.follows(m))
+	drawn := SceneMember(s.Field.Node(m.Node), at, n.Binding(), m.Founding, s.follows(m))
 	drawn.Number, drawn.Begins = m.Number, m.Begins
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
 	if e := s.Entry(m); e != nil {
@@ -87,11 +88,18 @@ func (s *State) follows(m *Member) field.MemberName {
 	return m.Via
 }
 
-func SceneMember(n *field.Node, m place.Member, address, dir string, founding bool, via field.MemberName) render.Member {
-	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: address, NodeDir: dir, Ports: m.Ports,
+// SceneMember is what templates may know of a member on a node that is there.
+func SceneMember(n *field.Node, m place.Member, at Binding, founding bool, via field.MemberName) render.Member {
+	out := render.Member{Name: m.Name, Role: m.Role, Node: m.Node, Address: at.Address, Addresses: maps.Clone(at.Addresses), NodeDir: at.Dir, Ports: m.Ports,
 		Founding: founding, Via: via}
 	if n != nil {
 		out.Zone = n.Zone
+		for network, address := range n.Addresses { // what the file says holds
+			if out.Addresses == nil {
+				out.Addresses = map[string]string{}
+			}
+			out.Addresses[network] = address
+		}
 	}
 	out.Number = m.Name.Number()
 	return out

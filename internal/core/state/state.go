@@ -15,9 +15,6 @@ import (
 	"lanternfield/internal/core/order"
 )
 
-// Binding is the address and the agent's folder that the ground chose for a node.
-type Binding struct{ Address, Dir string }
-
 // Refused tells whether an agent does not obey this log.
 func (s *State) Refused() bool {
 	for _, n := range s.Nodes {
@@ -77,22 +74,28 @@ type State struct {
 	Rendered map[field.MemberName]int `json:",omitzero"`
 }
 
-// Node is a node that has been bound: it has an address and an agent's folder.
+// Node is a node that a ground was asked for. Once it is there it has an address and an agent's folder.
 type Node struct {
-	Name           field.NodeName `json:",omitzero"`
-	Address        string         `json:",omitzero"`
-	Dir            string         `json:",omitzero"`
-	Forced         bool           `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
-	Agent          string         `json:",omitzero"` // the life of the agent whose reports Heard counts
-	Heard          uint64         `json:",omitzero"` // the number of the last report taken in
-	Unheard        bool           `json:",omitzero"` // this controller has not heard it yet, so what is known of it may be out of date
-	Unreachable    bool           `json:",omitzero"` // cannot be reached
-	UnreachableWhy string         `json:",omitzero"`
-	Refuses        bool           `json:",omitzero"` // its agent answers, and does not obey this log
-	Since          time.Time      `json:",omitzero"`
-	Bound          int            `json:",omitzero"` // how often it was bound: one that was freed and taken back is another
-	Releasing      bool           `json:",omitzero"`
-	Released       bool           `json:",omitzero"`
+	Name      field.NodeName    `json:",omitzero"`
+	Kind      string            `json:",omitzero"` // of the ground
+	ID        string            `json:",omitzero"` // the provider's own name for it
+	Address   string            `json:",omitzero"` // empty until it is there
+	Addresses map[string]string `json:",omitzero"` // on the other networks
+	Dir       string            `json:",omitzero"`
+	Asked     bool              `json:",omitzero"` // its ground has been asked for it, or for more addresses of it, and has not given them
+	AskedWhy  string            `json:",omitzero"` // why it could not, last time
+
+	Forced         bool      `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
+	Agent          string    `json:",omitzero"` // the life of the agent whose reports Heard counts
+	Heard          uint64    `json:",omitzero"` // the number of the last report taken in
+	Unheard        bool      `json:",omitzero"` // this controller has not heard it yet, so what is known of it may be out of date
+	Unreachable    bool      `json:",omitzero"` // cannot be reached
+	UnreachableWhy string    `json:",omitzero"`
+	Refuses        bool      `json:",omitzero"` // its agent answers, and does not obey this log
+	Since          time.Time `json:",omitzero"`
+	Bound          int       `json:",omitzero"` // how often it was asked for: one that was freed and taken back is another
+	Releasing      bool      `json:",omitzero"`
+	Released       bool      `json:",omitzero"`
 
 	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }

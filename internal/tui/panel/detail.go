@@ -500,7 +500,17 @@ func (p *writer) node(m *board.Model, n snapshot.NodeView) {
 		zone = "in " + string(n.Zone)
 	}
 	p.title(string(n.Node), zone)
-	p.row("address", n.Address, k.Paper)
+	switch {
+	case n.Asked && n.Why != "":
+		p.row("missing", fmt.Sprintf("it cannot be had: %s; it is asked for again", n.Why), k.Fail)
+	case n.Asked:
+		p.row("missing", fmt.Sprintf("it is asked for of the %s ground", n.Ground), k.Plan)
+	default:
+		p.row("address", n.Address, k.Paper)
+	}
+	if n.ID != "" {
+		p.row("known as", n.ID, k.Paper)
+	}
 	if n.Unreachable {
 		p.row("unknown", n.Why, k.Fail)
 	}

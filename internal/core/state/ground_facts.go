@@ -1,0 +1,119 @@
+package state
+
+import (
+	"cmp"
+	"fmt"
+	"time"
+
+	"lanternfield/internal/core/field"
+)
+
+// Binding is what the ground has given for a node: how others reach it, and by what its provider knows it.
+type Binding struct {
+	Kind      string            `json:",omitempty"` // of the ground
+	ID        string            `json:",omitempty"` // the provider's own name for the node, where it has one
+	Address   string            // its main one
+	Addresses map[string]string `json:",omitempty"` // on the other networks
+	Dir       string            // the agent's folder
+	Times     int               `json:"-"` // how often a node of that name was asked for
+}
+
+// NodeAsked says that a ground is asked for a node, or for an address of a bound node on networks where it has none.
+type NodeAsked struct {
+	Node field.NodeName
+	Kind string // of the ground
+}
+
+// NodeBound says that a ground has given a node.
+type NodeBound struct {
+	Node field.NodeName
+	Binding
+}
+
+// NodeFailed says why a ground cannot give a node. It is asked again until it can, or the node is not wanted any more.
+type NodeFailed struct {
+	Node field.NodeName
+	Why  string
+}
+
+func (f NodeAsked) apply(s *State, at time.Time) {
+	n := s.Nodes[f.Node]
+	if n == nil || n.Released {
+		times := 1
+		if n != nil {
+			times = n.Bound + 1
+		}
+		n = &Node{Name: f.Node, Bound: times}
+		s.Nodes[f.Node] = n
+	}
+	n.Kind, n.Asked, n.AskedWhy, n.Since = f.Kind, true, "", at
+	s.Shape++
+}
+
+func (f NodeAsked) Sentence() string {
+	return fmt.Sprintf("%s is asked for of the %s ground", f.Node, cmp.Or(f.Kind, "local"))
+}
+
+func (f NodeBound) apply(s *State, at time.Time) {
+	n := s.Nodes[f.Node]
+	n.bind(f.Binding, at)
+	s.Shape++
+}
+
+func (f NodeBound) Sentence() string {
+	text := fmt.Sprintf("%s is there, at %s", f.Node, f.Address)
+	if f.ID != "" {
+		text += fmt.Sprintf(" (%s)", f.ID)
+	}
+	return text
+}
+
+func (f NodeFailed) apply(s *State, at time.Time) {
+	n := s.Nodes[f.Node]
+	n.AskedWhy, n.Since = f.Why, at
+}
+
+func (f NodeFailed) Sentence() string {
+	return fmt.Sprintf("%s cannot be had: %s", f.Node, f.Why)
+}
+
+// bind gives a node what its ground has given for it.
+func (n *Node) bind(b Binding, at time.Time) {
+	n.Kind, n.ID, n.Address, n.Addresses, n.Dir = cmp.Or(b.Kind, n.Kind), b.ID, b.Address, b.Addresses, b.Dir
+	if len(b.Addresses) == 0 {
+		n.Addresses = nil // as it is read back
+	}
+	n.Asked, n.AskedWhy, n.Since = false, "", at
+}
+
+// Binding is what the ground has given for the node; nothing before it has.
+func (n *Node) Binding() Binding {
+	return Binding{Kind: n.Kind, ID: n.ID, Address: n.Address, Addresses: n.Addresses, Dir: n.Dir, Times: n.Bound}
+}
+
+// There tells whether the ground has ever given the node.
+func (n *Node) There() bool { return n.Address != "" }
+
+// Lacks gives the networks of the field on which a node that is there has no address, neither by the file nor by its ground.
+func (s *State) Lacks(n *Node) []string {
+	declared := s.Field.Node(n.Name)
+	if declared == nil || len(s.Field.Networks) < 2 {
+		return nil
+	}
+	var lacks []string
+	for _, network := range s.Field.Networks[1:] {
+		if declared.Addresses[network] == "" && n.Addresses[network] == "" {
+			lacks = append(lacks, network)
+		}
+	}
+	return lacks
+}
+
+// IsThere tells whether a member's node is there.
+func (s *State) IsThere(m *Member) bool {
+	n := s.Nodes[m.Node]
+	return n != nil && n.There()
+}
+
+// Readdressed tells whether a node that is there is to be given more addresses.
+func (n *Node) Readdressed() bool { return n.Asked && n.There() }
