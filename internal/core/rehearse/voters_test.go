@@ -203,7 +203,13 @@ func happen(t *testing.T, w *World, random *rand.Rand) {
 	nodes := voting(1, 1).Nodes
 	n := nodes[random.IntN(len(nodes))].Name
 	c := w.Cluster("wardens")
-	switch random.IntN(13) {
+	switch random.IntN(14) {
+	case 13: // its ground gives it late, not, or at once
+		delete(w.NotGiven, n)
+		w.GivenAfter[n] = time.Duration(random.IntN(5000)) * time.Millisecond
+		if random.IntN(3) == 0 {
+			w.NotGiven[n] = "none is left"
+		}
 	case 12:
 		if w.Do(engine.PauseRollout{By: "test"}) != nil { // nothing to pause, or paused already
 			_ = w.Do(engine.ResumeRollout{By: "test"})
@@ -263,6 +269,7 @@ func makeWhole(t *testing.T, w *World) {
 	c := w.Cluster("wardens")
 	clear(c.Mute)
 	clear(c.Refuse)
+	clear(w.NotGiven)
 	for _, n := range voting(1, 1).Nodes {
 		w.Heal(n.Name)
 	}
