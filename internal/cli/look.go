@@ -390,6 +390,12 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	if text := keptBy(s); text != "" {
 		fmt.Fprintln(a.out, text)
 	}
+	for _, q := range s.Questions {
+		fmt.Fprintln(a.out, "It waits for an answer: "+q.Text)
+		for _, c := range q.Answers {
+			fmt.Fprintln(a.out, "  "+answer(q, c))
+		}
+	}
 	if len(s.Roles) > 0 {
 		fmt.Fprintln(a.out)
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
@@ -414,6 +420,19 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	for _, p := range s.Problems {
 		fmt.Fprintln(a.out, "problem: "+p)
 	}
+}
+
+// answer words how a question is answered from the command line, and what that costs.
+func answer(q snapshot.Question, c snapshot.Choice) string {
+	line := "lanternfield start " + strings.Join(q.Names(c), " ")
+	for _, m := range c.Without {
+		line += " --without " + string(m)
+	}
+	text := fmt.Sprintf("%s: `%s`", c.Word, line)
+	if c.Costs != "" {
+		text += "; " + c.Costs
+	}
+	return text
 }
 
 // keptBy says whether somebody keeps the field, who, and since when; and, where nobody does and something is to be done, how that goes on.

@@ -136,6 +136,7 @@ type app struct {
 	reasons  placementReasons
 	marked   map[field.MemberName]bool
 	ask      *ask
+	question *question
 
 	past    *past
 	book    *journal.Book
@@ -193,6 +194,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.snap, a.now = msg.snap, time.Now()
 		a.hear(was)
 		a.rebuild()
+		a.stillAsked()
 		return a, tea.Batch(a.nextSnap(), a.readTide(), a.readReview())
 	case lostMsg:
 		return a, a.lost()
@@ -425,6 +427,8 @@ func (a *app) pressBoard(is keyIs) tea.Cmd {
 		a.askFor("restart")
 	case is(a.keys.Halt):
 		a.askFor("stop")
+	case is(a.keys.Answer):
+		a.answer()
 	case is(a.keys.Retire):
 		a.askToRetire()
 	case is(a.keys.Review):

@@ -290,6 +290,12 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 		if grid.Width(text) > a.w-2 {
 			text = grid.Shorten(text, a.w-18) + " (v: all of it)"
 		}
+	case len(a.snap.Questions) > 0:
+		text, style = a.snap.Questions[0].Text+".", k.In(k.Warm)
+		if room := a.w - 2 - len("  Y answers."); grid.Width(text) > room {
+			text = grid.Shorten(text, room)
+		}
+		text += "  Y answers."
 	case len(a.snap.Problems) > 0:
 		text, style = a.snap.Problems[0], k.In(k.Fail)
 	case a.snap.Rollout.Active && a.snap.State == snapshot.Deploying && a.snap.Rollout.What != "":

@@ -66,6 +66,9 @@ func (a *app) boardHints() []hint {
 	all := []hint{{a.arrows().all, "move"}}
 	add := func(b key.Binding, word string) { all = append(all, hintOf(b, word)) }
 	at := a.model.Under(a.cursor)
+	if len(a.snap.Questions) > 0 {
+		add(a.keys.Answer, "answer")
+	}
 	if _, dark := a.model.NextDark(a.cursor); dark && !a.snap.Rollout.Active {
 		add(a.keys.Dark, "to what is dark")
 	}

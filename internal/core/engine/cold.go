@@ -81,24 +81,25 @@ func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Me
 		return facts
 	}
 	var unread []string
+	var unreadable []field.MemberName
 	for _, m := range members {
 		if m.Rank != nil || given(m) || m.Ordered.Want == "" {
 			continue
 		}
 		if w.Nodes[m.Node].Unreachable {
-			unread = append(unread, fmt.Sprintf("%s (%s cannot be reached)", m.Name, m.Node))
+			unread, unreadable = append(unread, fmt.Sprintf("%s (%s cannot be reached)", m.Name, m.Node)), append(unreadable, m.Name)
 			continue
 		}
 		if m.Tries > 0 {
-			unread = append(unread, fmt.Sprintf("%s (%s)", m.Name, m.Trouble))
+			unread, unreadable = append(unread, fmt.Sprintf("%s (%s)", m.Name, m.Trouble)), append(unreadable, m.Name)
 		}
 		if facts = w.ask(role, m, order.Rank, 0, ""); len(facts) > 0 && m.Tries == 0 {
 			return facts
 		}
 	}
 	if len(unread) > 0 {
-		return append(facts, w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("the data of %s to be read: it may be the newest; "+
-			"`lanternfield start %s --without MEMBER` begins without it", strings.Join(unread, ", "), role.Name)})...)
+		return append(facts, w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("the data of %s to be read: it may be the newest", strings.Join(unread, ", "))},
+			state.Answer{Without: unreadable})...)
 	}
 	if len(facts) > 0 {
 		return facts
@@ -113,8 +114,8 @@ func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Me
 	case best == nil:
 		return w.waits(r, membership.Wait{Blocked: true, For: "a member whose data is not given up"})
 	case best.Halted:
-		return w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("%s to be started too: its data is the newest; `lanternfield start %s --without %s` begins without it",
-			best.Name, role.Name, best.Name)})
+		return w.waits(r, membership.Wait{Blocked: true, For: fmt.Sprintf("%s to be started too: its data is the newest", best.Name)},
+			state.Answer{Start: []field.MemberName{best.Name}}, state.Answer{Without: []field.MemberName{best.Name}})
 	}
 	return []state.Fact{state.MemberBegins{Member: best.Name, Role: role.Name, Why: fmt.Sprintf("its data is at %g, and nobody's is further", *best.Rank)}}
 }

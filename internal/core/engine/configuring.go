@@ -83,7 +83,9 @@ func (w *pass) joinedAll(role *field.Role) bool {
 		if name != role.Name && w.Field.Needs(role)[name] == "" && slices.Contains(role.Known(), name) && w.waitsOn(name, role.Name) {
 			continue // that one waits for this one
 		}
-		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool { return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed && !w.refused(m) }) {
+		if slices.ContainsFunc(w.active(name), func(m *state.Member) bool {
+			return !m.Joined && !m.Halted && w.PhaseOf(m) != state.Failed && !w.refused(m)
+		}) {
 			return false
 		}
 	}

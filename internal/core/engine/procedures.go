@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"time"
 
@@ -146,11 +147,11 @@ func (w *pass) needed(role *field.Role, c *membership.Cluster, members []*state.
 	return nil
 }
 
-func (w *pass) waits(r *state.Role, wait membership.Wait) []state.Fact {
-	if wait == r.Waits {
+func (w *pass) waits(r *state.Role, wait membership.Wait, answers ...state.Answer) []state.Fact {
+	if wait == r.Waits && reflect.DeepEqual(answers, r.Answers) {
 		return nil
 	}
-	return []state.Fact{state.ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked}}
+	return []state.Fact{state.ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked, Answers: answers}}
 }
 
 // unfinished looks at what has been done about one member and has not shown yet. Busy says that the cluster must show

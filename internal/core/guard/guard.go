@@ -129,7 +129,7 @@ func guardRole(s *state.State, draft *field.Field, now *field.Role, adds int, re
 			"lost vote for good, so %d cannot become %d", now.Name, now.Members, next.Members)
 	}
 	if busy := busy(s, now, members); busy != "" {
-		return fmt.Errorf("the members of %s are being changed already (%s); wait for that (`lanternfield status --wait converged`), then ask again",
+		return fmt.Errorf("the members of %s are being changed already (%s); wait until that is done, then ask again",
 			now.Name, busy)
 	}
 	if err := guardRoster(s, now, next, r, members, removes); err != nil {
@@ -138,8 +138,8 @@ func guardRole(s *state.State, draft *field.Field, now *field.Role, adds int, re
 	c := s.Cluster(now, members)
 	voters, healthy := c.Votes()
 	if !slices.ContainsFunc(members, func(m *state.Member) bool { return !m.ReadyAt.IsZero() }) {
-		return fmt.Errorf("%s has not come up yet, so nobody can be added or removed; wait for it, mend what keeps it (`lanternfield status` "+
-			"tells), or retire it and deploy anew", now.Name)
+		return fmt.Errorf("%s has not come up yet, so nobody can be added or removed; wait for it, mend what keeps it, or "+
+			"retire it and deploy anew", now.Name)
 	}
 	if healthy < quorum.Needed(voters) {
 		return fmt.Errorf("%s has %d of %d votes, as far as is known, and needs %d to agree on anything, so nobody can be added or removed; bring back %s first",
@@ -249,7 +249,7 @@ func waitOrReplace(s *state.State, role *field.Role, m *state.Member, voters, he
 			"takes its place. Then scale", text, m.Node, m.Node)
 	}
 	if m.Halted {
-		return fmt.Errorf("%s. Start it first (`lanternfield start %s`)", text, m.Name)
+		return fmt.Errorf("%s. Start it first", text)
 	}
 	return fmt.Errorf("%s. Waiting is safer: its data is there, and its agent starts it again by itself. Scale when it is lit", text)
 }

@@ -412,6 +412,11 @@ func (s *script) status() string {
 	for _, k := range snap.Kept {
 		fmt.Fprintf(&b, "  data of %s is kept on %s\n", k.Member, k.Node)
 	}
+	for _, q := range snap.Questions {
+		for _, a := range q.Answers {
+			fmt.Fprintf(&b, "  an answer: start %s without %v: %s\n", strings.Join(q.Names(a), " "), a.Without, a.Word)
+		}
+	}
 	return b.String()
 }
 

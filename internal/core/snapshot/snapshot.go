@@ -52,9 +52,11 @@ type Snapshot struct {
 	Members  []MemberView `json:"members"`
 	Nodes    []NodeView   `json:"nodes"`
 	Problems []string     `json:"problems,omitempty"`
-	Kept     []KeptView   `json:"kept,omitempty"`   // by role and number
-	Keeper   *KeeperView  `json:"keeper,omitempty"` // who keeps the field; nil where nobody does
-	Due      bool         `json:"due,omitempty"`    // nobody keeps it, and something is to be done that nobody does
+
+	Questions []Question  `json:"questions,omitempty"` // that wait for a person
+	Kept      []KeptView  `json:"kept,omitempty"`      // by role and number
+	Keeper    *KeeperView `json:"keeper,omitempty"`    // who keeps the field; nil where nobody does
+	Due       bool        `json:"due,omitempty"`       // nobody keeps it, and something is to be done that nobody does
 }
 
 // KeptNames lists the members of whom data is kept.
@@ -134,6 +136,7 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	}
 	slices.SortFunc(snap.Kept, func(a, b KeptView) int { return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number)) })
 	snap.Nodes = nodeViews(s, snap.Members)
+	snap.Questions = questions(s)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
 	return snap

@@ -1,11 +1,15 @@
 package snapshot
 
 import (
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // KeeperView is the process that keeps a field.
@@ -155,4 +159,53 @@ type NodeView struct {
 	OfSet field.SetCount `json:"of_set,omitzero"`
 
 	Others *field.Others `json:"others,omitempty"` // what other fields keep of it
+}
+
+// Question is what only a person can decide. Nothing of the role is begun before somebody has answered.
+type Question struct {
+	Role    field.RoleName `json:"role"`
+	Text    string         `json:"text"` // what the role waits for
+	Answers []Choice       `json:"answers"`
+}
+
+// Choice is an answer: a request to start members of the role, and what it costs.
+type Choice struct {
+	Start   []field.MemberName `json:"start,omitempty"` // all of the role where nobody is named
+	Without []field.MemberName `json:"without,omitempty"`
+	Word    string             `json:"word"`
+	Costs   string             `json:"costs,omitempty"`
+}
+
+// Names are the members, or the role, that the answer has started.
+func (q Question) Names(c Choice) []string {
+	if len(c.Start) == 0 {
+		return []string{string(q.Role)}
+	}
+	var names []string
+	for _, m := range c.Start {
+		names = append(names, string(m))
+	}
+	return names
+}
+
+// questions are what the field waits for a person to decide.
+func questions(s *state.State) []Question {
+	var all []Question
+	for _, name := range slices.Sorted(maps.Keys(s.Roles)) {
+		r := s.Roles[name]
+		if len(r.Answers) == 0 || s.Retiring {
+			continue
+		}
+		q := Question{Role: name, Text: fmt.Sprintf("%s waits for %s", name, r.Waits.For)}
+		for _, a := range r.Answers {
+			c := Choice{Start: a.Start, Without: a.Without, Word: "start " + wording.Members(a.Start) + " too"}
+			if len(a.Without) > 0 {
+				c.Word = "begin without " + wording.Members(a.Without)
+				c.Costs = fmt.Sprintf("what only %s %s is lost", wording.Members(a.Without), wording.Plural(len(a.Without), "has", "have"))
+			}
+			q.Answers = append(q.Answers, c)
+		}
+		all = append(all, q)
+	}
+	return all
 }

@@ -75,6 +75,14 @@ type ChangeWaits struct {
 	Role    field.RoleName
 	For     string // nothing when it is as it shall be
 	Blocked bool   `json:",omitempty"`
+	// Answers are what a person can say to it, where waiting alone does not end it.
+	Answers []Answer `json:",omitempty"`
+}
+
+// Answer is one of the things that a person can say to a question: who begins or is started then, and whose data is given up for that.
+type Answer struct {
+	Start   []field.MemberName `json:",omitempty"` // to be started too; all of the role where nobody is named
+	Without []field.MemberName `json:",omitempty"` // begin without what only these may have
 }
 
 // ProceduresResumed has procedures tried again that had come to nothing.
@@ -112,7 +120,7 @@ func (f RoleDissolved) Sentence() string {
 func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
 	r := s.ensureRole(f.Role)
-	r.Op, r.Retried, r.Waits = &op, "", membership.Wait{}
+	r.Op, r.Retried, r.Waits, r.Answers = &op, "", membership.Wait{}, nil
 	if m := s.Member(op.Member); m.Via == "" && op.Procedure == order.Join {
 		m.Via = f.Via
 	}
@@ -248,7 +256,8 @@ func (f OperationLost) Sentence() string {
 }
 
 func (f ChangeWaits) apply(s *State, _ time.Time) {
-	s.ensureRole(f.Role).Waits = membership.Wait{For: f.For, Blocked: f.Blocked}
+	r := s.ensureRole(f.Role)
+	r.Waits, r.Answers = membership.Wait{For: f.For, Blocked: f.Blocked}, f.Answers
 }
 
 func (f ChangeWaits) Sentence() string {
@@ -322,7 +331,7 @@ func (f MemberBegins) Sentence() string {
 
 func (f RoleWarm) apply(s *State, _ time.Time) {
 	r := s.ensureRole(f.Role)
-	r.Cold, r.Begins, r.Without, r.Waits = false, "", nil, membership.Wait{}
+	r.Cold, r.Begins, r.Without, r.Waits, r.Answers = false, "", nil, membership.Wait{}, nil
 }
 
 func (f RoleWarm) Sentence() string {

@@ -117,6 +117,7 @@ type Role struct {
 	Op         *order.Operation   `json:",omitzero"` // the step of a procedure that is under way; one at a time
 	Retried    string             `json:",omitzero"` // why it had to be tried again
 	Waits      membership.Wait    `json:",omitzero"` // what the next change of membership waits for
+	Answers    []Answer           `json:",omitzero"` // that a person can give, where waiting alone does not end it
 	FoundDue   int                `json:",omitzero"` // steps of the founding procedure, as it was when the cluster was founded
 	FoundSteps int                `json:",omitzero"` // steps of the founding procedure that are done
 	Cold       bool               `json:",omitzero"` // nobody of it ran, and who begins is being found out, or begins

@@ -52,4 +52,3 @@ func BenchmarkFrameOfUltraviolet(b *testing.B) {
 		}
 	}
 }
-

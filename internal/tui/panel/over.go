@@ -257,6 +257,36 @@ func Ask(g *grid.Grid, k theme.Theme, title string, text []string, lost bool, fo
 	return len(all), frame(g, k, title, foot, all, 0)
 }
 
+// Answer is one of the things that can be said to a question.
+type Answer struct{ Word, Costs string }
+
+// Question draws what the field asks, with the answers that there are.
+func Question(g *grid.Grid, k theme.Theme, title string, answers []Answer, chosen int, foot string) (lines, shown int) {
+	var all []line
+	w := min(g.W-2, wideFrame) - 6
+	text := grid.Wrap(title, w)
+	for _, t := range text {
+		all = append(all, line{text: t, style: k.Text(), head: true})
+	}
+	for i, a := range answers {
+		all = append(all, line{head: true})
+		mark, style := "  ", k.Text()
+		if i == chosen {
+			mark, style = string(k.Or('▸', '>'))+" ", k.In(k.Act).Strong()
+		}
+		for j, t := range grid.Wrap(a.Word, w-2) {
+			if j > 0 {
+				mark = "  "
+			}
+			all = append(all, line{text: mark + t, style: style, head: true})
+		}
+		for _, t := range grid.Wrap(a.Costs, w-2) {
+			all = append(all, line{text: "  " + t, style: k.In(k.Fail), head: true})
+		}
+	}
+	return len(all), frame(g, k, "An answer is needed", foot, all, 0)
+}
+
 // Findings draws what is wrong or risky in the draft, each with the edits that mend it, beside the board.
 func Findings(g *grid.Grid, k theme.Theme, all []finding.Finding, chosen, edit int, preview string, a board.Area) {
 	g.Fill(a.X, a.Y, a.W, a.H, ' ', grid.Style{Fg: k.Paper, Bg: k.Ink})
