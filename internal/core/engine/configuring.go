@@ -22,6 +22,7 @@ func (w *pass) updateSpecs() []state.Fact {
 		}
 		settled := w.joinedAll(declared)
 		bringing := slices.ContainsFunc(w.members[role], w.beingChanged)
+		giving := slices.ContainsFunc(w.members[role], w.beingGiven)
 		var due, spared []field.MemberName
 		for _, m := range w.members[role] {
 			if m.Leaving || m.Ordered.Want != order.Run || w.Rendered[m.Name] == w.Shape {
@@ -62,6 +63,12 @@ func (w *pass) updateSpecs() []state.Fact {
 			o := w.order(m, order.Run, state.OthersChanged)
 			if o.Draft = w.Judged[m.Name] < w.Drafts; o.Draft {
 				o.Why = state.DraftChanged
+				if m.PID != 0 && len(order.Pending(m.Runs(), spec)) > 0 {
+					if giving {
+						continue
+					}
+					giving = true
+				}
 			}
 			o.Order.Spec = spec
 			facts = append(facts, o)
@@ -102,6 +109,18 @@ func (w *pass) refused(m *state.Member) bool {
 func (w *pass) beingChanged(m *state.Member) bool {
 	return m.PID != 0 && m.Ordered.Want == order.Run && m.Ordered.Spec != nil && m.Running != nil && !m.Undone && m.Ordered.Revision > m.Applied &&
 		!w.Nodes[m.Node].Unreachable && m.Phase != state.Stopping && order.Answered(m.Running, m.Ordered.Spec)
+}
+
+// beingGiven tells whether a member has what the draft changes and its agent has not taken it yet, or it has been started with it and does
+// not come up: the others are not given it then, since each would take it at its next start.
+func (w *pass) beingGiven(m *state.Member) bool {
+	if m.Leaving || m.Halted || m.Ordered.Want != order.Run || w.Judged[m.Name] < w.Drafts {
+		return false
+	}
+	if w.Nodes[m.Node].Unreachable {
+		return false
+	}
+	return m.Ordered.Revision > m.Taken || m.Phase == state.Failed || m.Phase == state.Starting || m.Phase == state.Unready
 }
 
 // specAsBegun is what a member that has begun its cluster was begun with.
