@@ -133,7 +133,11 @@ type app struct {
 	pointing *pointing
 	proposal *proposal
 	files    files
-	reasons  placementReasons
+
+	previews beside[previewOf, preview]
+	reasons  beside[reasonsOf, []string]
+	taken    beside[amountsOf, amounts]
+
 	marked   map[field.MemberName]bool
 	ask      *ask
 	question *question
@@ -156,8 +160,20 @@ func (a *app) Init() tea.Cmd {
 	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(true), tick())
 }
 
+// Update takes what comes. Nothing that takes the solver, or files, is done in it: that is worked out beside it, and comes back.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	_, cmd := a.take(msg)
+	return a, tea.Batch(cmd, a.derive())
+}
+
+func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
+	case besideMsg:
+		msg.take()
+		a.sheets.of = madeOf{}
+		a.rebuild()
+	case proposalMsg:
+		a.takeProposal(msg.proposal)
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
 		a.refit()
@@ -263,14 +279,6 @@ func (a *app) say(bad bool, text string) { a.message, a.bad, a.said = text, bad,
 // goodNewsFor is how long an answer stays that asks for nothing.
 const goodNewsFor = 6 * time.Second
 
-// grown gives the draft with the nodes of sets that its members want, as things are.
-func (a *app) grown(draft *field.Field) *field.Field {
-	if draft == nil || len(draft.Extras) == 0 {
-		return draft
-	}
-	return plan.Grow(draft, a.snap.Live())
-}
-
 // rebuild makes the model anew. The cursor stays on what it stood on, whatever comes or goes around it.
 func (a *app) rebuild() {
 	at := a.model.Under(a.cursor)
@@ -282,12 +290,12 @@ func (a *app) rebuild() {
 		review = a.sketch
 	}
 	if e := a.previewed(); e != nil { // what the offered edit would lead to
-		draft = a.grown(a.mended(e))
-		review = plan.Preview(draft, a.snap.Live())
+		if p, there := a.previews.get(previewOf{e, a.draft, a.review}); there {
+			draft, review = p.draft, p.review
+		}
 	}
 	if a.proposal != nil {
-		draft = a.proposal.draft
-		review = plan.Preview(draft, a.snap.Live())
+		draft, review = a.proposal.draft, a.proposal.review
 	}
 	if a.past != nil && a.past.snap != nil {
 		a.model = board.Build(a.past.snap, nil, nil)
@@ -412,8 +420,7 @@ func (a *app) pressBoard(is keyIs) tea.Cmd {
 		a.addThing()
 		return nil
 	case is(a.keys.Propose):
-		a.propose()
-		return nil
+		return a.propose()
 	case is(a.keys.Find):
 		a.find()
 		return nil

@@ -51,6 +51,7 @@ type write struct {
 // savedMsg says that the file has been written, or why not.
 type savedMsg struct {
 	file   *fieldfile.File
+	draft  *field.Field // of the file, with the nodes that its sets come to
 	found  []finding.Finding
 	stamp  time.Time
 	said   string
@@ -318,7 +319,8 @@ func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
 	msg.stamp = stampOf(now.Name, now.Env())
 	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
 	msg.found = finding.All(msg.file.Field)
-	msg.review = plan.Preview(plan.Grow(msg.file.Field, w.live), w.live)
+	msg.draft = plan.Grow(msg.file.Field, w.live)
+	msg.review = plan.Preview(msg.draft, w.live)
 	return msg
 }
 
@@ -335,7 +337,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 		return a.readFile(true)
 	}
 	a.edits = msg.edits()
-	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, a.grown(msg.file.Field), msg.found, msg.stamp, ""
+	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, msg.draft, msg.found, msg.stamp, ""
 	if msg.merged {
 		msg.said += " Somebody else has changed the file too; both changes are in it."
 	}

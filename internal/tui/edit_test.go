@@ -43,7 +43,7 @@ func onFile(t *testing.T) *app {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.takeFile(fileMsg{file: f, found: finding.All(f.Field)})
+	a.takeFile(fileMsg{file: f, draft: f.Field, found: finding.All(f.Field)})
 	a.reviewed(reviewMsg{review: plan.Preview(a.draft, a.snap.Live())})
 	a.cursor = board.Cursor{Role: 0, Post: -1}
 	return a
@@ -54,6 +54,7 @@ func keys(t *testing.T, a *app, all string) {
 	t.Helper()
 	for _, k := range strings.Fields(all) {
 		carry(t, a, a.press(press(k)))
+		carry(t, a, a.derive())
 	}
 }
 
@@ -68,6 +69,9 @@ func carry(t *testing.T, a *app, cmd tea.Cmd) {
 		carry(t, a, a.reviewed(msg))
 	case savedMsg:
 		carry(t, a, a.saved(msg))
+	case besideMsg, proposalMsg:
+		_, next := a.Update(msg)
+		carry(t, a, next)
 	case tea.BatchMsg:
 		for _, cmd := range msg {
 			carry(t, a, cmd)
@@ -194,7 +198,7 @@ func TestAFindingIsMended(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.takeFile(fileMsg{file: f, found: finding.All(f.Field)})
+	a.takeFile(fileMsg{file: f, draft: f.Field, found: finding.All(f.Field)})
 	keys(t, a, "down f")
 	if a.mode != inFindings || a.model.Under(a.cursor).Role != "crews" {
 		t.Fatalf("mode %s, on %+v", a.mode, a.model.Under(a.cursor))
@@ -233,7 +237,7 @@ func TestWhatIsLookedAtMayGo(t *testing.T) {
 	a.findings = []finding.Finding{{Text: "one"}, {Text: "two", Edits: []finding.Edit{{Text: "mend"}}}}
 	keys(t, a, "f down down")
 	for _, found := range [][]finding.Finding{a.findings[:1], nil} {
-		a.takeFile(fileMsg{file: a.loaded, found: found})
+		a.takeFile(fileMsg{file: a.loaded, draft: a.loaded.Field, found: found})
 		keys(t, a, "down up enter")
 		_ = a.draw()
 	}

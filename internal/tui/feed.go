@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
@@ -35,10 +36,13 @@ type (
 	reviewMsg struct {
 		review *plan.Review
 		sketch *plan.Review // who would come and go, where the review is refused
+		of     *field.Field // the draft that was compared
+		draft  *field.Field // the same with the nodes that its sets come to, as the field is now
 		err    error
 	}
 	fileMsg struct {
 		file  *fieldfile.File
+		draft *field.Field // of the file, with the nodes that its sets come to
 		found []finding.Finding
 		stamp time.Time
 		err   error
@@ -118,7 +122,7 @@ func (a *app) readReview() tea.Cmd {
 	live := a.snap.Live()
 	return func() tea.Msg {
 		r, err := session.Review(ctx, draft)
-		msg := reviewMsg{review: r, err: err}
+		msg := reviewMsg{review: r, err: err, of: draft, draft: plan.Grow(draft, live)}
 		if err != nil {
 			msg.sketch = plan.Preview(draft, live)
 		}
@@ -128,7 +132,9 @@ func (a *app) readReview() tea.Cmd {
 
 func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 	a.reviewing = false
-	a.draft = a.grown(a.draft) // what runs may have changed
+	if msg.draft != nil && msg.of == a.draft {
+		a.draft = msg.draft // what runs may have changed
+	}
 	a.review, a.sketch, a.refused = msg.review, msg.sketch, ""
 	if msg.err != nil {
 		a.review, a.refused = nil, msg.err.Error()
@@ -146,7 +152,7 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 
 // readFile reads the field file when it has changed.
 func (a *app) readFile(anyway bool) tea.Cmd {
-	name, env, stamp, folder := a.file, a.env, a.stamp, a.folder
+	name, env, stamp, folder, live := a.file, a.env, a.stamp, a.folder, a.snap.Live()
 	return func() tea.Msg {
 		now := stampOf(name, env)
 		if !now.IsZero() && now.Equal(stamp) && !anyway {
@@ -156,7 +162,7 @@ func (a *app) readFile(anyway bool) tea.Cmd {
 		msg := fileMsg{file: f, err: failed, stamp: now}
 		if failed == nil {
 			f.Surround(folder.Others)
-			msg.found = finding.All(f.Field)
+			msg.found, msg.draft = finding.All(f.Field), plan.Grow(f.Field, live)
 		}
 		return msg
 	}
@@ -188,7 +194,7 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	if a.loaded != nil && len(a.edits.done) > 0 && string(a.loaded.Bytes) != string(msg.file.Bytes) {
 		a.say(false, "The file has been changed by somebody else; that is in the draft now.")
 	}
-	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, a.grown(msg.file.Field), msg.found
+	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.draft, msg.found
 	a.rebuild()
 	return tea.Batch(a.readReview(), a.checkWhole())
 }

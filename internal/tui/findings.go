@@ -15,11 +15,10 @@ import (
 // choice is what somebody stands on among the findings: one of them, and one of the edits that it offers; -1 for none.
 type choice struct {
 	finding, edit int
-	left          int // findings that are left after the edit
 }
 
-// mostPreviewed bounds the work of a preview, in nodes times members, so that it never takes longer than a frame.
-const mostPreviewed = 250_000
+// mostSolved bounds the work of what is worked out beside the screen, in nodes times members.
+const mostSolved = 2_000_000
 
 func (a *app) openFindings() {
 	switch {
@@ -42,9 +41,6 @@ func (a *app) choose(c choice) {
 			}
 		}
 	}
-	if e := a.previewed(); e != nil {
-		a.choice.left = len(finding.All(a.mended(e)))
-	}
 	a.rebuild()
 }
 
@@ -58,7 +54,7 @@ func (a *app) chosen() *finding.Finding {
 // previewed is the edit whose outcome the board shows; nil when there is none.
 func (a *app) previewed() *finding.Edit {
 	f := a.chosen()
-	if a.draft != nil && len(a.draft.Nodes)*len(a.snap.Members) > mostPreviewed {
+	if a.draft != nil && len(a.draft.Nodes)*len(a.snap.Members) > mostSolved {
 		return nil
 	}
 	if f == nil || a.choice.edit < 0 || a.choice.edit >= len(f.Edits) || a.draft == nil {
@@ -87,20 +83,23 @@ func (a *app) accept(f finding.Finding) {
 	})
 }
 
-// mended is the draft with an edit made; the draft itself where it cannot be.
-func (a *app) mended(e *finding.Edit) *field.Field {
-	if e.Change != nil {
-		return e.Change.On(a.draft)
-	}
-	if a.loaded == nil {
-		return a.draft
-	}
-	if data, err := a.loaded.Put(e.Puts...); err == nil {
-		if f, err := a.loaded.With(data); err == nil {
-			return f.Field
+// mended makes the draft with an edit made; the draft itself where it cannot be.
+func (a *app) mended(e *finding.Edit) func() *field.Field {
+	draft, loaded := a.draft, a.loaded
+	return func() *field.Field {
+		if e.Change != nil {
+			return e.Change.On(draft)
 		}
+		if loaded == nil {
+			return draft
+		}
+		if data, err := loaded.Put(e.Puts...); err == nil {
+			if f, err := loaded.With(data); err == nil {
+				return f.Field
+			}
+		}
+		return draft
 	}
-	return a.draft
 }
 
 func (a *app) pressFindings(is keyIs) tea.Cmd {

@@ -24,6 +24,7 @@ import (
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/theme"
 )
 
@@ -134,9 +135,38 @@ func press(k string) tea.KeyPressMsg {
 	return tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
 }
 
+// settle has worked out what is worked out beside the screen.
+func (r *rehearsed) settle(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := result(cmd).(type) {
+	case tea.BatchMsg:
+		for _, c := range msg {
+			r.settle(c)
+		}
+	case besideMsg, proposalMsg:
+		_, next := r.Update(msg)
+		r.settle(next)
+	}
+}
+
+// result is what a command brings; nothing where it asks a session that does not answer.
+func result(cmd tea.Cmd) (msg tea.Msg) {
+	defer func() { _ = recover() }()
+	return cmd()
+}
+
+// draw is the screen as it is when all is worked out.
+func (r *rehearsed) draw() *grid.Grid {
+	r.settle(r.derive())
+	return r.app.draw()
+}
+
 func (r *rehearsed) press(keys ...string) {
 	for _, k := range keys {
-		_, _ = r.Update(press(k))
+		_, cmd := r.Update(press(k))
+		r.settle(cmd)
 	}
 }
 
@@ -309,7 +339,7 @@ func TestTheCursorReachesEverythingAndStaysOnTheBoard(t *testing.T) {
 // TestReviewIsShownBeforeAnythingIsDone presses the key that deploys everywhere but in the review.
 func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
 	r := onRehearsal(t, 120, 40)
-	if _, cmd := r.Update(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
+	if _, cmd := r.take(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
 		t.Error("d on the board did something")
 	}
 	r.press("v")
@@ -317,7 +347,7 @@ func TestReviewIsShownBeforeAnythingIsDone(t *testing.T) {
 		t.Fatalf("v leads to mode %s, deployable %v", r.mode, r.deployable())
 	}
 	r.findings = []finding.Finding{{Severity: finding.Error, Text: "it cannot work"}}
-	if _, cmd := r.Update(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
+	if _, cmd := r.take(tea.KeyPressMsg{Code: 'd', Text: "d"}); cmd != nil {
 		t.Error("a draft with an error was deployed")
 	}
 	if text := r.draw().Plain(); !strings.Contains(text, "error: it cannot work") || strings.Contains(text, "d deploys") {

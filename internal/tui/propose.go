@@ -16,34 +16,49 @@ import (
 // proposal is a better placement, shown on the board before it is taken.
 type proposal struct {
 	arrange.Proposal
-	draft *field.Field // with the proposal taken
-	live  plan.Live
+	of     *field.Field // the draft for which it is
+	draft  *field.Field // with the proposal taken
+	review *plan.Review // of that
 }
 
 // propose looks for a better placement of what the draft has.
-func (a *app) propose() {
+func (a *app) propose() tea.Cmd {
 	switch {
 	case a.inPast():
-		return
+		return nil
 	case a.loaded == nil:
 		a.say(true, "There is no draft for which a placement could be proposed. "+a.trouble)
-		return
+		return nil
 	case a.draft.Cycle() != nil:
 		a.say(true, "Roles wait for each other, so that nothing can be placed: f shows where.")
-		return
+		return nil
 	}
-	live := a.snap.Live()
-	p := arrange.Propose(a.draft, live)
-	if len(p.Moves) == 0 {
+	a.say(false, "A placement is being looked for.")
+	draft, live := a.draft, a.snap.Live()
+	return func() tea.Msg {
+		p := &proposal{Proposal: arrange.Propose(draft, live), of: draft}
+		p.draft = p.On(draft)
+		p.review = plan.Preview(p.draft, live)
+		return proposalMsg{p}
+	}
+}
+
+// proposalMsg brings what is proposed.
+type proposalMsg struct{ *proposal }
+
+func (a *app) takeProposal(p *proposal) {
+	switch {
+	case p.of != a.draft || a.mode != walking: // it was looked for in another draft, or something else is done now
+		a.message = ""
+	case len(p.Moves) == 0:
 		a.say(false, "Nothing would stand better elsewhere, as far as pins and the constraints allow.")
-		return
-	}
-	if len(p.Changes) == 0 {
+	case len(p.Changes) == 0:
 		a.say(true, p.Moves[0].Sentence()+"; f shows what would make room.")
-		return
+	default:
+		a.message = ""
+		a.proposal, a.mode, a.view = p, inProposal, boardView
+		a.rebuild()
 	}
-	a.proposal, a.mode, a.view = &proposal{Proposal: p, draft: p.On(a.draft), live: live}, inProposal, boardView
-	a.rebuild()
 }
 
 // proposed says what is proposed, a line for each move.
@@ -89,27 +104,24 @@ func (a *app) pressProposal(is keyIs) tea.Cmd {
 	return nil
 }
 
-// placementReasons is why a member stands where it does, for the one that was asked last.
-type placementReasons struct {
-	of    field.MemberName
-	draft *field.Field
-	lines []string
+// explained is the member under the cursor, where it is to be said why it stands there.
+func (a *app) explained() (field.MemberName, bool) {
+	_, m := a.model.Member(a.model.Under(a.cursor).Member)
+	if m == nil || a.draft == nil || a.past != nil || a.proposal != nil || a.previewed() != nil || a.draft.Cycle() != nil ||
+		len(a.draft.Nodes)*max(1, len(a.snap.Members)) > mostSolved {
+		return "", false
+	}
+	return m.Member, true
 }
-
-// mostWhys bounds the work of saying why, in nodes times members.
-const mostWhys = 2_000_000
 
 // layWhy lets the member under the cursor say why it stands there.
 func (a *app) layWhy() {
-	_, m := a.model.Member(a.model.Under(a.cursor).Member)
-	if m == nil || a.draft == nil || a.past != nil || a.proposal != nil || a.previewed() != nil || a.draft.Cycle() != nil ||
-		len(a.draft.Nodes)*max(1, len(a.snap.Members)) > mostWhys {
+	name, ok := a.explained()
+	if !ok {
 		return
 	}
-	if a.reasons.of != m.Member || a.reasons.draft != a.draft {
-		a.reasons = placementReasons{m.Member, a.draft, arrange.WhyHere(a.draft, a.snap.Live(), m.Member)}
-	}
-	m.Reasons = a.reasons.lines
+	_, m := a.model.Member(name)
+	m.Reasons, _ = a.reasons.get(reasonsOf{name, a.draft})
 }
 
 // inProposal has the board show a placement that is proposed.

@@ -9,8 +9,6 @@ import (
 
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/core/footprint"
-	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/kit"
@@ -103,21 +101,8 @@ func (a *app) openSheet() {
 			}
 			variables = append(variables, sheet.Variable{Name: v.Name, About: v.About, Value: string(v.Value), Note: note})
 		}
-		draft, live := footprint.Footprint{}, footprint.Footprint{}
-		if a.draft.Cycle() == nil {
-			now := a.snap.Live()
-			p := plan.Make(a.draft, now)
-			var stand []place.Member
-			for _, m := range now.Members {
-				stand = append(stand, m.Member)
-			}
-			live = footprint.Of(a.draft, stand)
-			stand = slices.DeleteFunc(stand, func(m place.Member) bool {
-				return slices.ContainsFunc(p.Removes, func(r plan.Remove) bool { return r.Member == m.Name })
-			})
-			draft = footprint.Of(a.draft, append(stand, p.Adds...))
-		}
-		return sheet.OfField(a.draft, variables, draft, live)
+		taken, _ := a.taken.get(amountsOf{a.draft, a.review})
+		return sheet.OfField(a.draft, variables, taken.draft, taken.live)
 	}})
 	if len(s.pages) > 1 && at.Member != "" {
 		s.page = 1 // the role is what is changed most; its member stands before it

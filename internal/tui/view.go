@@ -136,12 +136,14 @@ func (a *app) outcome() string {
 	if a.previewed() == nil {
 		return "The field is too large to show beforehand what it leads to; u undoes it."
 	}
-	switch n := a.choice.left; n {
-	case 0:
+	p, there := a.previews.get(previewOf{a.previewed(), a.draft, a.review})
+	switch {
+	case !there:
+		return "What it leads to is being worked out."
+	case p.left == 0:
 		return "The board shows it. Nothing is found then."
-	default:
-		return fmt.Sprintf("The board shows it. %s left then.", counted(n, "finding"))
 	}
+	return fmt.Sprintf("The board shows it. %s left then.", counted(p.left, "finding"))
 }
 
 // drawEmpty says what to do next in a field that has nothing yet.

@@ -58,6 +58,7 @@ func (q *question) shown() string {
 // starter is the model of the guided start.
 type starter struct {
 	dir      string
+	there    map[string]bool // the names of its files, as they were at the start
 	patterns []pattern.Pattern
 	all      []*question
 	at       int // of those that are asked
@@ -73,6 +74,10 @@ type starter struct {
 	model   *board.Model
 	written string
 	failed  string // why it could not be written
+
+	answers int // counts the changes of answers
+	worked  int // which of them outcome, found, model and bad are about
+	enters  int // how often somebody has pressed enter before that was known
 }
 
 // Run asks the questions and writes the field file into the folder. It gives the file's name, or none when
@@ -87,7 +92,11 @@ func Run(ctx context.Context, dir string, ascii bool) (string, error) {
 }
 
 func newStarter(dir string, ascii bool) *starter {
-	s := &starter{dir: dir, ascii: ascii, look: theme.Dark(), patterns: pattern.All()}
+	s := &starter{dir: dir, there: map[string]bool{}, ascii: ascii, look: theme.Dark(), patterns: pattern.All()}
+	files, _ := os.ReadDir(dir)
+	for _, f := range files {
+		s.there[f.Name()] = true
+	}
 	s.look.ASCII = ascii
 	which := &question{id: "pattern", label: "What kind of system is it?", help: "A pattern to begin with; everything can be changed afterwards."}
 	for i, p := range s.patterns {
@@ -113,7 +122,6 @@ func newStarter(dir string, ascii bool) *starter {
 	}
 	s.question("survive").at = len(pattern.Survives) - 1
 	s.choosePattern()
-	s.work()
 	return s
 }
 
@@ -164,7 +172,7 @@ func (s *starter) freeName(name string) string {
 		if i > 1 {
 			try = fmt.Sprintf("%s-%d", name, i)
 		}
-		if _, err := os.Stat(s.fileOf(try)); err != nil {
+		if !s.there[filepath.Base(s.fileOf(try))] {
 			return try
 		}
 	}
@@ -186,49 +194,96 @@ func (s *starter) asked() []*question {
 	return out
 }
 
-// work makes the field out of the answers, for the board and at last for the file.
-func (s *starter) work() {
-	s.bad, s.failed = "", ""
-	outcome, err := s.make()
-	if err != nil {
-		first, _, _ := strings.Cut(err.Error(), "\n")
-		s.bad = first
-		return // the board keeps showing the last one that could be made
-	}
-	s.outcome = outcome
-	f := outcome.File.Field
-	s.found = finding.All(f)
-	s.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
+// made is what came of the answers.
+type made struct {
+	of      int // which answers they were
+	outcome *pattern.Outcome
+	found   []finding.Finding
+	model   *board.Model
+	err     error
 }
 
-func (s *starter) make() (*pattern.Outcome, error) {
-	p := s.pattern()
-	if p.Err != nil {
-		return nil, p.Err
+// work has the field made out of the answers, for the board and at last for the file, beside the screen.
+func (s *starter) work() tea.Cmd {
+	s.failed = ""
+	s.answers++
+	of, make := s.answers, s.maker()
+	return func() tea.Msg {
+		m := made{of: of}
+		if m.outcome, m.err = make(); m.err == nil {
+			f := m.outcome.File.Field
+			m.found = finding.All(f)
+			m.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
+		}
+		return m
 	}
+}
+
+// take takes in what came of the newest answers, and goes on where somebody has pressed enter meanwhile.
+func (s *starter) take(m made) tea.Cmd {
+	if m.of != s.answers {
+		return nil
+	}
+	s.worked, s.bad = m.of, ""
+	if m.err != nil {
+		s.bad, _, _ = strings.Cut(m.err.Error(), "\n")
+		s.enters = 0
+		return nil // the board keeps showing the last one that could be made
+	}
+	s.outcome, s.found, s.model = m.outcome, m.found, m.model
+	var cmd tea.Cmd
+	for ; s.enters > 0; s.enters-- {
+		cmd = tea.Batch(cmd, s.onward())
+	}
+	return cmd
+}
+
+// onward goes to the next question, or writes the file after the last. It waits until it is known that the answers can be used.
+func (s *starter) onward() tea.Cmd {
+	switch {
+	case s.worked != s.answers:
+		s.enters++
+	case s.now() == nil:
+		return s.write()
+	case s.bad == "":
+		s.at++
+	}
+	return nil
+}
+
+// maker gives what makes the field out of the answers as they are now.
+func (s *starter) maker() func() (*pattern.Outcome, error) {
+	p, one := s.pattern(), s.question("where").value() == "one"
+	zones, size := s.question("zones").value(), s.question("size").value()
 	a := pattern.Answers{Name: s.question("name").value(), Load: s.question("load").value(), Survive: pattern.Survive(s.question("survive").value()), Variables: map[string]string{}}
-	if _, err := os.Stat(s.fileOf(a.Name)); err == nil {
-		return nil, fmt.Errorf("there is a %s.field.yaml here already; take another name", a.Name)
-	}
-	var err error
-	if s.question("where").value() == "one" {
-		a.Zones, a.Survive = []pattern.Zone{{Nodes: 1}}, pattern.Nothing
-	} else if a.Zones, err = pattern.ParseZones(s.question("zones").value()); err != nil {
-		return nil, err
-	}
-	if a.Size, err = pattern.ParseSize(s.question("size").value()); err != nil {
-		return nil, err
-	}
+	file := s.fileOf(a.Name)
 	for _, q := range s.all {
 		if name, ok := strings.CutPrefix(q.id, "var "); ok {
 			a.Variables[name] = q.value()
 		}
 	}
-	return p.Make(a)
+	return func() (*pattern.Outcome, error) {
+		if p.Err != nil {
+			return nil, p.Err
+		}
+		if _, err := os.Stat(file); err == nil {
+			return nil, fmt.Errorf("there is a %s.field.yaml here already; take another name", a.Name)
+		}
+		var err error
+		if one {
+			a.Zones, a.Survive = []pattern.Zone{{Nodes: 1}}, pattern.Nothing
+		} else if a.Zones, err = pattern.ParseZones(zones); err != nil {
+			return nil, err
+		}
+		if a.Size, err = pattern.ParseSize(size); err != nil {
+			return nil, err
+		}
+		return p.Make(a)
+	}
 }
 
 // Init asks what the terminal is like.
-func (s *starter) Init() tea.Cmd { return tea.RequestBackgroundColor }
+func (s *starter) Init() tea.Cmd { return tea.Batch(tea.RequestBackgroundColor, s.work()) }
 
 // Update takes what comes.
 func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
@@ -245,8 +300,12 @@ func (s *starter) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if q := s.now(); q != nil && len(q.options) == 0 {
 			q.line.Insert(msg.Content)
 			q.touched = true
-			s.work()
+			return s, s.work()
 		}
+	case made:
+		return s, s.take(msg)
+	case wroteMsg:
+		return s, s.wrote(msg)
 	case tea.KeyPressMsg:
 		return s, s.press(msg)
 	}
@@ -283,12 +342,7 @@ func (s *starter) press(msg tea.KeyPressMsg) tea.Cmd {
 		}
 		s.at--
 	case "enter", "tab":
-		if q == nil {
-			return s.write()
-		}
-		if s.bad == "" {
-			s.at++
-		}
+		return s.onward()
 	case "shift+tab":
 		s.at = max(0, s.at-1)
 	case "up", "down":
@@ -299,19 +353,25 @@ func (s *starter) press(msg tea.KeyPressMsg) tea.Cmd {
 			if q.id == "pattern" {
 				s.choosePattern()
 			}
-			s.work()
+			return s.work()
 		case by < 0:
 			s.at = max(0, s.at-1)
-		case s.bad == "" && q != nil:
-			s.at++
+		case q != nil:
+			return s.onward()
 		}
 	default:
 		if q != nil && len(q.options) == 0 && q.line.Press(msg) {
 			q.touched = true
-			s.work()
+			return s.work()
 		}
 	}
 	return nil
+}
+
+// wroteMsg says what came of writing the file.
+type wroteMsg struct {
+	name string
+	err  error
 }
 
 // write writes the file, never over one that is there.
@@ -319,11 +379,15 @@ func (s *starter) write() tea.Cmd {
 	if s.bad != "" || s.outcome == nil {
 		return nil
 	}
-	name := s.fileOf(s.question("name").value())
-	if err := fieldfile.Create(name, s.outcome.Data); err != nil {
-		s.failed = err.Error()
+	name, data := s.fileOf(s.question("name").value()), s.outcome.Data
+	return func() tea.Msg { return wroteMsg{name, fieldfile.Create(name, data)} }
+}
+
+func (s *starter) wrote(msg wroteMsg) tea.Cmd {
+	if msg.err != nil {
+		s.failed = msg.err.Error()
 		return nil
 	}
-	s.written = name
+	s.written = msg.name
 	return tea.Quit
 }

@@ -18,21 +18,42 @@ func keys(s *starter, names ...string) tea.Cmd {
 		"clear": {Code: 'u', Mod: tea.ModCtrl}, "quit": {Code: 'c', Mod: tea.ModCtrl}}
 	for _, n := range names {
 		if msg, known := codes[n]; known {
-			last = s.press(msg)
+			last = settle(s, s.press(msg))
 			continue
 		}
 		for _, r := range n {
-			last = s.press(tea.KeyPressMsg{Code: r, Text: string(r)})
+			last = settle(s, s.press(tea.KeyPressMsg{Code: r, Text: string(r)}))
 		}
 	}
 	return last
 }
 
-func begun(t *testing.T) *starter {
+// settle has worked out what is worked out beside the screen, and gives the last command that came of it.
+func settle(s *starter, cmd tea.Cmd) tea.Cmd {
+	for cmd != nil {
+		switch msg := cmd().(type) {
+		case tea.BatchMsg:
+			for _, c := range msg {
+				cmd = settle(s, c)
+			}
+			return cmd
+		case made, wroteMsg:
+			_, cmd = s.Update(msg)
+		default:
+			return cmd
+		}
+	}
+	return nil
+}
+
+func begun(t *testing.T) *starter { t.Helper(); return begunIn(t, t.TempDir()) }
+
+func begunIn(t *testing.T, dir string) *starter {
 	t.Helper()
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	s := newStarter(t.TempDir(), false)
+	s := newStarter(dir, false)
 	s.Update(tea.WindowSizeMsg{Width: 150, Height: 44})
+	settle(s, s.work())
 	return s
 }
 
@@ -76,7 +97,8 @@ func TestWrongAnswersAreSaidAndKeepTheBoard(t *testing.T) {
 	if s.bad != "" {
 		t.Errorf("still %q", s.bad)
 	}
-	s.Update(tea.PasteMsg{Content: "-\x1b[31mones"})
+	_, cmd := s.Update(tea.PasteMsg{Content: "-\x1b[31mones"})
+	settle(s, cmd)
 	if got := s.question("name").value(); got != "good-[31mones" {
 		t.Errorf("pasted: %q", got)
 	}
@@ -98,12 +120,11 @@ func TestWrongAnswersAreSaidAndKeepTheBoard(t *testing.T) {
 }
 
 func TestTheFileIsWrittenAndNeverOverAnother(t *testing.T) {
-	s := begun(t)
-	if err := os.WriteFile(filepath.Join(s.dir, "service.field.yaml"), []byte("mine"), 0o600); err != nil {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "service.field.yaml"), []byte("mine"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.choosePattern()
-	s.work()
+	s := begunIn(t, dir)
 	if got := s.question("name").value(); got != "service-2" {
 		t.Errorf("the name that is offered is %q", got)
 	}
@@ -163,5 +184,34 @@ func TestTheQuestionsFitEveryScreen(t *testing.T) {
 	s.Update(tea.BackgroundColorMsg{})
 	if keys(s, "quit") == nil {
 		t.Error("ctrl+c does not leave")
+	}
+}
+
+// TestAFastHandGoesOn presses enter before it is known whether the answers can be used: it goes on when it is, and stays where they cannot.
+func TestAFastHandGoesOn(t *testing.T) {
+	s := begun(t)
+	enter := tea.KeyPressMsg{Code: tea.KeyEnter}
+	cmd := s.press(tea.KeyPressMsg{Code: tea.KeyDown})
+	s.press(enter)
+	s.press(enter)
+	if s.at != 0 {
+		t.Fatalf("it went on to question %d before anything was known", s.at)
+	}
+	settle(s, cmd)
+	if s.at != 2 {
+		t.Errorf("it is at question %d, want 2", s.at)
+	}
+	settle(s, s.press(tea.KeyPressMsg{Code: tea.KeyEscape}))
+	keys(s, "clear", "ferrie")
+	old := s.press(tea.KeyPressMsg{Code: 's', Text: "s"})
+	newest := s.press(tea.KeyPressMsg{Code: '!', Text: "!"}) // which no name may hold
+	s.press(enter)
+	settle(s, old) // an answer to what is asked no more
+	if s.bad != "" || s.at != 1 {
+		t.Errorf("an old answer counted: %q, question %d", s.bad, s.at)
+	}
+	settle(s, newest)
+	if s.bad == "" || s.at != 1 || s.enters != 0 {
+		t.Errorf("it went on with a wrong answer: %q, question %d", s.bad, s.at)
 	}
 }
