@@ -17,6 +17,7 @@ import (
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/snapshot"
@@ -192,7 +193,7 @@ func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error
 	if n == r.Members {
 		return f, nil
 	}
-	data, err := f.SetMembers(r.Name, n)
+	data, err := f.Put(arrange.Put{Path: []string{"roles", string(r.Name), "members"}, Value: strconv.Itoa(n)})
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"text/tabwriter"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 
 	"lanternfield/examples"
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
@@ -190,7 +192,7 @@ func (t *tour) scale(ctx context.Context, role field.RoleName, n int) (*snapshot
 	if err != nil {
 		return nil, err
 	}
-	data, err := f.SetMembers(role, n)
+	data, err := f.Put(arrange.Put{Path: []string{"roles", string(role), "members"}, Value: strconv.Itoa(n)})
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/snapshot"
@@ -188,7 +189,7 @@ func (t *tour) fewerWardens(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	data, err := f.SetMembers("wardens", 3)
+	data, err := f.Put(arrange.Put{Path: []string{"roles", "wardens", "members"}, Value: "3"})
 	if err != nil {
 		return "", err
 	}

@@ -5,44 +5,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
 
 	"lanternfield/internal/core/field"
 )
-
-// SetMembers gives the file's bytes with another number of members for a role. Everything else, comments and alignment
-// among it, stays as it was.
-func (f *File) SetMembers(role field.RoleName, members int) ([]byte, error) {
-	entry, whole := f.doc.root.find([]string{"roles", string(role)})
-	if !whole {
-		return nil, fmt.Errorf("there is no role %q in %s", role, f.Name)
-	}
-	if n := entry.get("members"); n != nil && n.variable != "" {
-		return f.putVariable(n.variable, "the number of members of "+string(role), strconv.Itoa(members))
-	}
-	if n := entry.get("members"); n != nil {
-		return f.splice(n.line, n.column, n.width, strconv.Itoa(members)), nil
-	}
-	first := entry.values[entry.keys[0]]
-	if first.keyLine == entry.keyLine { // written in braces on one line
-		return f.splice(first.keyLine, first.keyColumn, 0, fmt.Sprintf("members: %d, ", members)), nil
-	}
-	indent := strings.Repeat(" ", first.keyColumn-1)
-	return f.splice(first.keyLine, 1, 0, fmt.Sprintf("%smembers: %d\n", indent, members)), nil
-}
-
-// splice replaces characters of one line. Lines and columns count from 1, columns in characters.
-func (f *File) splice(line, column, width int, with string) []byte {
-	at := 0
-	for range line - 1 {
-		at += strings.IndexByte(string(f.Bytes[at:]), '\n') + 1
-	}
-	rest := []rune(string(f.Bytes[at:]))
-	before := at + len(string(rest[:column-1]))
-	after := before + len(string(rest[column-1:column-1+width]))
-	return append(append(append([]byte{}, f.Bytes[:before]...), with...), f.Bytes[after:]...)
-}
 
 // Save replaces the file whole, unless somebody has changed it since it was loaded. Where its name is a link, what it leads to is
 // replaced, and the link stays.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lanternfield/internal/core/arrange"
@@ -13,89 +14,83 @@ import (
 // Set gives the file's bytes with a role changed: its count, its pins, its way of spreading. Everything else, comments
 // and alignment among it, stays as it was. The bytes have been read back and say what was asked for.
 func (f *File) Set(c arrange.Change) ([]byte, error) {
-	now := f
-	step := func(data []byte, err error) error {
-		if err != nil {
-			return err
-		}
-		next, err := f.With(data)
-		if err != nil {
-			return fmt.Errorf("%s cannot be edited like that here: %w", f.Name, err)
-		}
-		now = next
-		return nil
-	}
 	role := f.Field.Role(c.Role)
 	if role == nil {
 		return nil, fmt.Errorf("there is no role %q in %s", c.Role, f.Name)
 	}
-	if role.Members < c.Members { // room for pins first
-		if err := step(now.SetMembers(c.Role, c.Members)); err != nil {
-			return nil, err
-		}
+	name := string(c.Role)
+	var puts []arrange.Put
+	if role.Members != c.Members {
+		puts = append(puts, arrange.Put{Path: []string{"roles", name, "members"}, Value: strconv.Itoa(c.Members)})
 	}
-	if c.Spread != "" && now.Field.Role(c.Role).Spread != c.Spread {
-		if err := step(now.setWord(c.Role, "spread", string(c.Spread))); err != nil {
-			return nil, err
-		}
+	if c.Spread != "" && role.Spread != c.Spread {
+		puts = append(puts, arrange.Put{Path: []string{"roles", name, "spread"}, Value: string(c.Spread)})
 	}
-	for !samePins(now.Field.Place[c.Role], c.Pins) { // a pin at a time
-		before := len(now.Field.Place[c.Role])
-		if err := step(now.nextPin(c.Role, c.Pins)); err != nil {
-			return nil, err
-		}
-		if after := len(now.Field.Place[c.Role]); after > before+1 || len(now.Bytes) > len(f.Bytes)+64*(len(c.Pins)+4) {
-			return nil, fmt.Errorf("the pins of %s are written in a way that cannot be edited here; change them in the file", c.Role)
-		}
+	puts = append(puts, f.pinPuts(name, f.Field.Place[c.Role], c.Pins)...)
+	data, err := f.Put(puts...)
+	if err != nil {
+		return nil, err
 	}
-	if role.Members > c.Members {
-		if err := step(now.SetMembers(c.Role, c.Members)); err != nil {
-			return nil, err
-		}
+	if now, err := f.With(data); err != nil || !samePins(now.Field.Place[c.Role], c.Pins) {
+		return nil, fmt.Errorf("the pins of %s are written in a way that cannot be edited here; change them in the file", c.Role)
 	}
-	return now.Bytes, nil
+	return data, nil
 }
 
 func samePins(a, b []field.NodeName) bool {
 	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }
 
-// nextPin does one thing that brings the pins of a role closer to what they shall be: one is replaced, added or taken
-// out.
-func (f *File) nextPin(role field.RoleName, pins []field.NodeName) ([]byte, error) {
-	left := slices.Clone(pins)
-	gone := -1 // an entry that shall not be there
-	have := f.Field.Place[role]
+// pinPuts bring the pins of a role to what they shall be, with as few written anew as it takes: one that is to go is replaced by one that is
+// to come, else it is taken out; what is left to come is added.
+func (f *File) pinPuts(role string, have, want []field.NodeName) []arrange.Put {
+	path := func(last ...string) []string { return append([]string{"place", role}, last...) }
+	left := slices.Clone(want)
+	var gone []int // places of entries that shall not be there
 	for i, n := range have {
 		if j := slices.Index(left, n); j >= 0 {
 			left = slices.Delete(left, j, j+1)
 		} else {
-			gone = i
+			gone = append(gone, i)
 		}
 	}
-	list, whole := f.doc.root.find([]string{"place", string(role)})
-	if whole && !list.isList {
-		return nil, fmt.Errorf("the pins of %s are not written as a list", role)
+	var puts []arrange.Put
+	for len(gone) > 0 && len(left) > 0 {
+		last := len(gone) - 1
+		puts = append(puts, arrange.Put{Path: path(strconv.Itoa(gone[last])), Value: string(left[0])})
+		gone, left = gone[:last], left[1:]
 	}
 	switch {
-	case gone >= 0 && len(left) > 0:
-		n := list.list[gone]
-		return f.splice(n.line, n.column, n.width, string(left[0])), nil
-	case gone >= 0 && len(have) == 1:
-		return f.dropPins(role)
-	case gone >= 0:
-		return f.dropItem(list, gone), nil
-	case !whole:
-		return f.newPins(role, left[0])
-	case len(have) == 0:
-		return f.splice(list.line, list.column+1, 0, string(left[0])), nil
+	case len(gone) > 0 && len(gone) == len(have) && f.aloneInPlace():
+		return append(puts, arrange.Put{Path: path(), Value: "[]"})
+	case len(gone) > 0 && len(gone) == len(have):
+		return append(puts, arrange.Put{Path: path()})
+	case len(gone) > 0:
+		for _, i := range slices.Backward(gone) {
+			puts = append(puts, arrange.Put{Path: path(strconv.Itoa(i))})
+		}
+	case len(left) > 0 && len(have) == 0:
+		texts := make([]string, len(left))
+		for i, n := range left {
+			texts[i] = string(n)
+		}
+		list := "[" + strings.Join(texts, ", ") + "]"
+		if f.doc.root.get("place") == nil {
+			return append(puts, arrange.Put{Path: []string{"place"}, Value: role + ": " + list + "\n"})
+		}
+		return append(puts, arrange.Put{Path: path(), Value: list})
+	default:
+		for _, n := range left {
+			puts = append(puts, arrange.Put{Path: path("+"), Value: string(n)})
+		}
 	}
-	last := list.list[len(list.list)-1]
-	if f.inBraces(list) {
-		return f.splice(last.line, last.column+last.width, 0, ", "+string(left[0])), nil
-	}
-	dash := strings.Repeat(" ", f.dash(last)) + "- " + string(left[0])
-	return f.insertLine(last.line+1, dash), nil
+	return puts
+}
+
+// aloneInPlace tells whether place holds one role and a comment beside or below it: then an empty list stays, so that the comment does.
+func (f *File) aloneInPlace() bool {
+	place := f.doc.root.get("place")
+	return len(place.keys) == 1 && (strings.TrimSpace(f.line(place.keyLine)) != "place:" || place.values[place.keys[0]].keyLine != place.keyLine+1)
 }
 
 // inBraces tells whether a list or map is written in brackets.
@@ -111,9 +106,6 @@ func (f *File) line(n int) string {
 	}
 	return f.doc.lines[n-1]
 }
-
-// dash is how far the dash before an item is indented.
-func (f *File) dash(item *node) int { return strings.IndexByte(f.line(item.line), '-') }
 
 // insertLine puts a line before the one of that number, after the last one too.
 func (f *File) insertLine(before int, text string) []byte {
@@ -148,99 +140,7 @@ func (f *File) offset(line int) int {
 	return at
 }
 
-func (f *File) dropItem(list *node, i int) []byte {
-	item := list.list[i]
-	if !f.inBraces(list) {
-		return f.dropLines(item.line, item.line)
-	}
-	from, to := f.at(item), f.at(item)+len(string([]rune(f.line(item.line))[item.column-1:item.column-1+item.width]))
-	if i > 0 {
-		from = bytes.LastIndexByte(f.Bytes[:from], ',')
-	} else if j := bytes.IndexByte(f.Bytes[to:], ','); j >= 0 {
-		to += j + 1
-		for to < len(f.Bytes) && f.Bytes[to] == ' ' {
-			to++
-		}
-	}
-	return slices.Concat(f.Bytes[:from], f.Bytes[to:])
-}
-
 // at is the place of a value in the bytes.
 func (f *File) at(n *node) int {
 	return f.offset(n.line) + len(string([]rune(f.line(n.line))[:n.column-1]))
-}
-
-// newPins begins the pins of a role.
-func (f *File) newPins(role field.RoleName, node field.NodeName) ([]byte, error) {
-	text := fmt.Sprintf("%s: [%s]", role, node)
-	place := f.doc.root.get("place")
-	switch {
-	case place == nil:
-		return f.insertLine(len(f.doc.lines)+1, "place:\n  "+text), nil
-	case place.isMap && len(place.keys) > 0 && f.inBraces(place):
-		first := place.values[place.keys[0]]
-		return f.splice(first.keyLine, first.keyColumn, 0, text+", "), nil
-	case place.isMap && len(place.keys) > 0:
-		first := place.values[place.keys[0]]
-		return f.insertLine(first.keyLine, strings.Repeat(" ", first.keyColumn-1)+text), nil
-	case strings.TrimSpace(f.line(place.keyLine)) == "place:":
-		return f.insertLine(place.keyLine+1, "  "+text), nil
-	case place.isMap && f.inBraces(place):
-		return f.splice(place.line, place.column+1, 0, text), nil
-	}
-	return nil, fmt.Errorf("place is written in a way that cannot be edited here; change it in the file")
-}
-
-// dropPins takes the pins of a role out altogether, and place with them when it was the last.
-func (f *File) dropPins(role field.RoleName) ([]byte, error) {
-	place := f.doc.root.get("place")
-	list := place.get(string(role))
-	if f.inBraces(place) && list.keyLine == place.line { // place: {…} on one line: an empty list is as good
-		item := list.list[0]
-		return f.splice(item.line, item.column, item.width, ""), nil
-	}
-	last := list.list[len(list.list)-1]
-	end := last.line
-	if f.inBraces(list) { // up to its closing bracket
-		for end < len(f.doc.lines) && !strings.Contains(f.line(end)[lineFrom(end, last):], "]") {
-			end++
-		}
-	}
-	if len(place.keys) == 1 && strings.TrimSpace(f.line(place.keyLine)) == "place:" && list.keyLine == place.keyLine+1 {
-		return f.dropLines(place.keyLine, end), nil
-	}
-	if len(place.keys) == 1 {
-		item := list.list[0] // comments stand between: keep them, and an empty list
-		if f.inBraces(list) {
-			return f.splice(item.line, item.column, item.width, ""), nil
-		}
-	}
-	return f.dropLines(list.keyLine, end), nil
-}
-
-// lineFrom is where to look on a line: after the value, on the value's own line.
-func lineFrom(line int, n *node) int {
-	if line == n.line {
-		return n.column - 1
-	}
-	return 0
-}
-
-// setWord replaces or adds a word of a role.
-func (f *File) setWord(role field.RoleName, key, word string) ([]byte, error) {
-	entry, whole := f.doc.root.find([]string{"roles", string(role)})
-	if !whole {
-		return nil, fmt.Errorf("there is no role %q in %s", role, f.Name)
-	}
-	if n := entry.get(key); n != nil && n.variable != "" {
-		return f.putVariable(n.variable, key+" of "+string(role), word)
-	}
-	if n := entry.get(key); n != nil {
-		return f.splice(n.line, n.column, n.width, word), nil
-	}
-	first := entry.values[entry.keys[0]]
-	if first.keyLine == entry.keyLine {
-		return f.splice(first.keyLine, first.keyColumn, 0, fmt.Sprintf("%s: %s, ", key, word)), nil
-	}
-	return f.insertLine(first.keyLine, fmt.Sprintf("%s%s: %s", strings.Repeat(" ", first.keyColumn-1), key, word)), nil
 }

@@ -440,6 +440,26 @@ func (f *File) ended(text string) string {
 // rootOrder is where keys of the file stand that are added to it: before the first of those that it has.
 var rootOrder = []string{"format", "pattern", "field", "about", "networks", "load", "settings", "variables", "ground", "zones", "nodes", "roles", "history", "accepted", "place"}
 
+// headOrder is the same for what says how many members a role has and how they stand; its other keys are added at the end.
+var headOrder = []string{"about", "kind", "kit", "version", "experimental", "members", "votes", "start", "stop", "spread"}
+
+// before is the first key of a map before which a new one is to stand; false where it goes to the end.
+func (f *File) before(parent *node, key string) (*node, bool) {
+	order, head := rootOrder, parent != f.doc.root
+	if head {
+		order = headOrder
+		if roles, _ := f.parentOf(parent); roles == nil || roles != f.doc.root.get("roles") || !slices.Contains(order, key) {
+			return nil, false
+		}
+	}
+	for _, k := range parent.keys {
+		if i := slices.Index(order, k); i > slices.Index(order, key) || head && i < 0 {
+			return parent.values[k], true
+		}
+	}
+	return nil, false
+}
+
 // addKey adds a key that is missing, with those missing between it and its parent.
 func (f *File) addKey(parent *node, missing []string, value string) ([]byte, error) {
 	key := missing[0]
@@ -469,6 +489,10 @@ func (f *File) addKey(parent *node, missing []string, value string) ([]byte, err
 		if strings.Contains(value, "\n") {
 			return nil, fmt.Errorf("line %d is written in braces, which cannot be edited like that here; change it in the file", parent.line)
 		}
+		if next, found := f.before(parent, key); found {
+			at := f.keyAt(next)
+			return slices.Concat(f.Bytes[:at], []byte(key+": "+value+", "), f.Bytes[at:]), nil
+		}
 		end := f.endOf(f.at(parent), true) - 1
 		for end > 0 && f.Bytes[end-1] == ' ' {
 			end--
@@ -483,9 +507,10 @@ func (f *File) addKey(parent *node, missing []string, value string) ([]byte, err
 	first := parent.values[parent.keys[0]]
 	indent := first.keyColumn - 1
 	line := 0
+	next, found := f.before(parent, key)
 	for _, k := range parent.keys {
 		n := parent.values[k]
-		if parent == f.doc.root && slices.Index(rootOrder, k) > slices.Index(rootOrder, key) {
+		if found && n == next {
 			if line == 0 {
 				line = f.commentsAbove(n.keyLine)
 			}

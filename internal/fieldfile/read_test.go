@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/kit"
 )
@@ -144,8 +145,8 @@ roles:
 	}{
 		{"crews", "members:   2  #", "members:   12  #"},
 		{"relays", "members: 1}", "members: 12}"},
-		{"plain", "plain: {kit", "plain: {members: 12, kit"},
-		{"bare", "  bare:\n    kit", "  bare:\n    members: 12\n    kit"},
+		{"plain", "plain: {kit: nats}", "plain: {kit: nats, members: 12}"},
+		{"bare", "  bare:\n    kit: nats\n", "  bare:\n    kit: nats\n    members: 12\n"},
 	} {
 		f, err := Parse("f.field.yaml", []byte(file), nil)
 		if err != nil {
@@ -157,7 +158,7 @@ roles:
 				r = &f.Field.Roles[i]
 			}
 		}
-		got, err := f.SetMembers(r.Name, 12)
+		got, err := f.Set(arrange.Change{Role: r.Name, Members: 12})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -181,7 +182,7 @@ func TestSaveRefusesAFileThatSomebodyElseChanged(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	next, err := f.SetMembers("a", 2)
+	next, err := f.Set(arrange.Change{Role: "a", Members: 2})
 	if err != nil {
 		t.Fatal(err)
 	}
