@@ -2,12 +2,17 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"lanternfield/examples"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/demo/tour"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -55,4 +60,61 @@ func (a *app) demoFile() (string, error) {
 		return "", err
 	}
 	return file, os.WriteFile(file, data, 0o600)
+}
+
+// errTakenDown says that an interrupted run has left nothing behind.
+var errTakenDown = errors.New("interrupted; what was deployed has been taken down again")
+
+// run is `demo --run`.
+func (a *app) run(cmd *cobra.Command) error {
+	if a.state == "" && os.Getenv("LANTERNFIELD_STATE") == "" {
+		dir, err := os.MkdirTemp("", "lanternfield-demo-")
+		if err != nil {
+			return fmt.Errorf("a folder for the run cannot be made: %w", err)
+		}
+		a.state = dir
+		defer os.RemoveAll(dir)
+	}
+	folder, err := a.folderOf("saltmarsh-ferries")
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	steps, ok, err := tour.Run(cmd.Context(), folder, func(s tour.Step) {
+		if a.json {
+			return
+		}
+		mark := map[bool]string{true: "done", false: "FAILED"}[s.OK]
+		fmt.Fprintf(a.out, "%8s  %-6s %s: %s\n", field.Span(time.Duration(s.Seconds*float64(time.Second))), mark, s.Name, s.Detail)
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.printJSON(map[string]any{"steps": steps, "ok": ok})
+	} else {
+		a.printSteps(steps, time.Since(began), ok)
+	}
+	switch {
+	case cmd.Context().Err() != nil:
+		return errTakenDown
+	case !ok:
+		return errBadAnswer
+	}
+	return nil
+}
+
+func (a *app) printSteps(steps []tour.Step, took time.Duration, ok bool) {
+	fmt.Fprintln(a.out)
+	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', tabwriter.AlignRight)
+	for _, s := range steps {
+		fmt.Fprintf(w, "%.3f s\t  %s\n", s.Seconds, s.Name)
+	}
+	fmt.Fprintf(w, "%.3f s\t  in all\n", took.Seconds())
+	w.Flush()
+	if ok {
+		fmt.Fprintln(a.out, "Everything went as it should; nothing is left.")
+	} else {
+		fmt.Fprintln(a.out, "Something did not go as it should; see above.")
+	}
 }

@@ -14,9 +14,6 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// giveUpAfter is how many failures in a row of one member end the wait for a rollout.
-const giveUpAfter = 3
-
 // waited is what is waited for: the end of what was asked for, and a state of the field.
 type waited struct {
 	what  string
@@ -94,7 +91,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 			}
 			return nil
 		}
-		if m := givenUp(snap, w.names); m != nil {
+		if m := snap.GivenUp(w.names); m != nil {
 			return a.gaveUp(snap, m)
 		}
 	}
@@ -173,23 +170,6 @@ func (a *app) stopped(snap *snapshot.Snapshot) error {
 	fmt.Fprintf(a.err, "The deploy stopped half-way: %s\n", snap.Rollout.Failed)
 	fmt.Fprintf(a.err, "No further member is changed. Mend it and deploy again, or put the draft back; `lanternfield review` lists what is still due.\n")
 	return errBadAnswer
-}
-
-// givenUp finds a member that keeps a rollout from ending, if waiting for it makes no sense.
-func givenUp(snap *snapshot.Snapshot, names []string) *snapshot.MemberView {
-	if snap.Rollout.What == "retire" || snap.Rollout.What == "stop" {
-		return nil // what fails ends all the same
-	}
-	for i := range snap.Members {
-		m := &snap.Members[i]
-		if len(names) > 0 && !slices.Contains(names, string(m.Member)) && !slices.Contains(names, string(m.Role)) && !slices.Contains(names, string(m.Node)) {
-			continue // it fails for reasons of its own
-		}
-		if snap.Rollout.Active && (m.Trouble != "" || m.Phase == state.Failed && m.Attempt >= giveUpAfter) {
-			return m
-		}
-	}
-	return nil
 }
 
 // gaveUp says why waiting on makes no sense, with what the member wrote last.

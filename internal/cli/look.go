@@ -60,7 +60,7 @@ func (a *app) checkCommand() *cobra.Command {
 					members += r.Members
 				}
 				fmt.Fprintf(a.out, "%s: %d %s, %d %s, %d %s; %s\n", f.Field.Name, len(f.Field.Roles), many(len(f.Field.Roles), "role"), members,
-					many(members, "member"), len(f.Field.Nodes), many(len(f.Field.Nodes), "node"), countFindings(found))
+					many(members, "member"), len(f.Field.Nodes), many(len(f.Field.Nodes), "node"), finding.Counted(found))
 				if p := footprintOf(f.Field); p.Members > 0 {
 					fmt.Fprintf(a.out, "footprint: %s\n", p)
 				}
@@ -150,28 +150,6 @@ func many(n int, one string) string {
 	return one + "s"
 }
 
-func countFindings(found []finding.Finding) (text string) {
-	var parts []string
-	if n := len(found) - finding.Open(found); n > 0 {
-		defer func() { text += fmt.Sprintf(", %d accepted", n) }()
-	}
-	for _, s := range []finding.Severity{finding.Error, finding.Risk, finding.Hint} {
-		n := 0
-		for _, x := range found {
-			if x.Severity == s && x.Accepted == "" {
-				n++
-			}
-		}
-		if n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, many(n, string(s))))
-		}
-	}
-	if len(parts) == 0 {
-		return "nothing found"
-	}
-	return strings.Join(parts, ", ")
-}
-
 func (a *app) reviewCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "review [FILE]", Short: "Show what a deploy would change, step by step",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -205,7 +183,7 @@ func (a *app) refuse(f *fieldfile.File, found []finding.Finding) error {
 		return errBadAnswer
 	}
 	a.printFindings(f, found)
-	fmt.Fprintf(a.out, "%s cannot be deployed like this: %s. Nothing has been changed.\n", f.Field.Name, countFindings(found))
+	fmt.Fprintf(a.out, "%s cannot be deployed like this: %s. Nothing has been changed.\n", f.Field.Name, finding.Counted(found))
 	return errBadAnswer
 }
 

@@ -165,7 +165,7 @@ func TestReviewInWords(t *testing.T) {
 func TestCountsInWords(t *testing.T) {
 	found := []finding.Finding{{Severity: finding.Error}, {Severity: finding.Risk}, {Severity: finding.Risk}}
 	for want, list := range map[string][]finding.Finding{"nothing found": nil, "1 error, 2 risks": found} {
-		if got := countFindings(list); got != want {
+		if got := finding.Counted(list); got != want {
 			t.Errorf("got %q, want %q", got, want)
 		}
 	}

@@ -1,4 +1,4 @@
-package cli
+package tour
 
 import (
 	"context"
@@ -31,7 +31,7 @@ func (t *tour) check(context.Context) (string, error) {
 	if finding.HasErrors(found) {
 		return "", fmt.Errorf("the demo field has errors: %s", found[0].Text)
 	}
-	return fmt.Sprintf("%d roles on %d nodes; %s", len(f.Field.Roles), len(f.Field.Nodes), countFindings(found)), nil
+	return fmt.Sprintf("%d roles on %d nodes; %s", len(f.Field.Roles), len(f.Field.Nodes), finding.Counted(found)), nil
 }
 
 func (t *tour) review(ctx context.Context) (string, error) {

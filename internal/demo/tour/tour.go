@@ -1,4 +1,5 @@
-package cli
+// Package tour carries the demo field through a whole life without a screen: real processes, real votes, real deaths.
+package tour
 
 import (
 	"context"
@@ -8,10 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"text/tabwriter"
 	"time"
-
-	"github.com/spf13/cobra"
 
 	"lanternfield/examples"
 	"lanternfield/internal/control"
@@ -21,68 +19,52 @@ import (
 	"lanternfield/internal/fieldfile"
 )
 
-// runStep is one step of the demo's run, as it is reported.
-type runStep struct {
+// Step is one step of the run, as it is reported.
+type Step struct {
 	Name    string  `json:"name"`
 	OK      bool    `json:"ok"`
 	Seconds float64 `json:"seconds"`
 	Detail  string  `json:"detail"`
 }
 
-// errTakenDown says that an interrupted run has left nothing behind.
-var errTakenDown = errors.New("interrupted; what was deployed has been taken down again")
-
 // stepLimit is how long one step of the run may take.
 const stepLimit = time.Minute
 
 // tour carries the demo field through a whole life: real processes, real votes, real deaths.
 type tour struct {
-	*app
 	file    string
 	folder  control.Folder
 	session control.Session
-	steps   []runStep
+	steps   []Step
+	told    func(Step)
 	http    *http.Client
 	wrote   map[string]string
 }
 
-// run is `demo --run`.
-func (a *app) run(cmd *cobra.Command) error {
-	t := &tour{app: a, http: &http.Client{Timeout: 5 * time.Second}, wrote: map[string]string{}}
-	if a.state == "" && os.Getenv("LANTERNFIELD_STATE") == "" {
-		dir, err := os.MkdirTemp("", "lanternfield-demo-")
-		if err != nil {
-			return fmt.Errorf("a folder for the run cannot be made: %w", err)
-		}
-		a.state = dir
-		defer os.RemoveAll(dir)
-	}
-	var err error
-	if t.folder, err = a.folderOf("saltmarsh-ferries"); err != nil {
-		return err
-	}
-	if snap, err := control.Look(cmd.Context(), t.folder); err == nil && snap.State != snapshot.Draft && snap.State != snapshot.Retired {
-		return fmt.Errorf("%s is deployed in %s already; retire it first, or let the run use a folder of its own", snap.Field, t.folder.Dir)
+// Run carries the demo field through a whole life in a folder of its own, and says of each step how it went as it ends. What was deployed is
+// taken down, whatever happened before, also after an interruption.
+func Run(ctx context.Context, folder control.Folder, told func(Step)) (steps []Step, ok bool, err error) {
+	if snap, err := control.Look(ctx, folder); err == nil && snap.State != snapshot.Draft && snap.State != snapshot.Retired {
+		return nil, false, fmt.Errorf("%s is deployed in %s already; retire it first, or let the run use a folder of its own", snap.Field, folder.Dir)
 	}
 	data, err := examples.Files.ReadFile(examples.Demo) // as it ships, not what somebody made of it
 	if err != nil {
-		return err
+		return nil, false, err
 	}
-	root := filepath.Dir(t.folder.Dir)
+	root := filepath.Dir(folder.Dir)
 	if err := os.MkdirAll(root, 0o711); err != nil {
-		return fmt.Errorf("the state folder cannot be made: %w", err)
+		return nil, false, fmt.Errorf("the state folder cannot be made: %w", err)
 	}
-	t.file = filepath.Join(root, "demo-run.field.yaml")
+	t := &tour{folder: folder, file: filepath.Join(root, "demo-run.field.yaml"), told: told, http: &http.Client{Timeout: 5 * time.Second}, wrote: map[string]string{}}
 	if err := os.WriteFile(t.file, data, 0o600); err != nil {
-		return fmt.Errorf("the field file of the run cannot be written: %w", err)
+		return nil, false, fmt.Errorf("the field file of the run cannot be written: %w", err)
 	}
 	defer os.Remove(t.file)
-	return t.carryOut(cmd)
+	ok = t.carryOut(ctx)
+	return t.steps, ok, nil
 }
 
-func (t *tour) carryOut(cmd *cobra.Command) error {
-	began := time.Now()
-	ok := true
+func (t *tour) carryOut(ctx context.Context) (ok bool) {
 	for _, s := range []struct {
 		name string
 		do   func(context.Context) (string, error)
@@ -92,26 +74,14 @@ func (t *tour) carryOut(cmd *cobra.Command) error {
 		{"wardens 5 to 3, the leader among those that leave", t.fewerWardens}, {"kill the leader", t.killLeader},
 		{"kill an agent", t.killAgent},
 	} {
-		if ok = t.step(cmd.Context(), s.name, s.do); !ok {
+		if ok = t.step(ctx, s.name, s.do); !ok {
 			break
 		}
 	}
 	if t.session != nil {
-		// What was deployed is taken down, whatever happened before, also after an interruption.
-		ok = t.step(context.WithoutCancel(cmd.Context()), "retire", t.takeDown) && ok
+		ok = t.step(context.WithoutCancel(ctx), "retire", t.takeDown) && ok
 	}
-	if t.json {
-		t.printJSON(map[string]any{"steps": t.steps, "ok": ok})
-	} else {
-		t.table(time.Since(began), ok)
-	}
-	switch {
-	case cmd.Context().Err() != nil:
-		return errTakenDown
-	case !ok:
-		return errBadAnswer
-	}
-	return nil
+	return ok
 }
 
 // step carries out one step and says how it went.
@@ -120,34 +90,13 @@ func (t *tour) step(ctx context.Context, name string, do func(context.Context) (
 	defer cancel()
 	began := time.Now()
 	detail, err := do(ctx)
-	s := runStep{Name: name, OK: err == nil, Detail: detail, Seconds: float64(time.Since(began).Milliseconds()) / 1000}
+	s := Step{Name: name, OK: err == nil, Detail: detail, Seconds: float64(time.Since(began).Milliseconds()) / 1000}
 	if err != nil {
 		s.Detail = err.Error()
 	}
 	t.steps = append(t.steps, s)
-	if !t.json {
-		mark := "done"
-		if !s.OK {
-			mark = "FAILED"
-		}
-		fmt.Fprintf(t.out, "%8s  %-6s %s: %s\n", field.Span(time.Since(began)), mark, s.Name, s.Detail)
-	}
+	t.told(s)
 	return s.OK
-}
-
-func (t *tour) table(took time.Duration, ok bool) {
-	fmt.Fprintln(t.out)
-	w := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', tabwriter.AlignRight)
-	for _, s := range t.steps {
-		fmt.Fprintf(w, "%.3f s\t  %s\n", s.Seconds, s.Name)
-	}
-	fmt.Fprintf(w, "%.3f s\t  in all\n", took.Seconds())
-	w.Flush()
-	if ok {
-		fmt.Fprintln(t.out, "Everything went as it should; nothing is left.")
-	} else {
-		fmt.Fprintln(t.out, "Something did not go as it should; see above.")
-	}
 }
 
 func (t *tour) load() (*fieldfile.File, error) { return fieldfile.Load(t.file, "") }
@@ -177,7 +126,7 @@ func (t *tour) until(ctx context.Context, what string, holds func(*snapshot.Snap
 		if last = snap; holds(snap) {
 			return snap, nil
 		}
-		if m := givenUp(snap, nil); m != nil {
+		if m := snap.GivenUp(nil); m != nil {
 			return nil, fmt.Errorf("%s is %s: %s", m.Member, m.Phase, m.Why)
 		}
 	}
