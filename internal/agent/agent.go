@@ -3,13 +3,10 @@
 package agent
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -118,77 +115,6 @@ func Run(ctx context.Context, o Options) error {
 	return a.serve(ctx)
 }
 
-// loadRecords reads what an earlier agent of this folder has left.
-func (a *Agent) loadRecords() error {
-	if err := host.MakeFolder(a.disk.logs(), host.Private); err != nil {
-		return host.DiskError(err)
-	}
-	if err := a.disk.takeOverFolder(); err != nil {
-		return host.DiskError(err)
-	}
-	for _, dir := range []string{a.disk.records(), a.disk.operations()} {
-		if err := host.MakeFolder(dir, host.Private); err != nil {
-			return host.DiskError(err)
-		}
-	}
-	err := readJSON(a.disk.memory(), &a.memory)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s cannot be read: %w", a.disk.memory(), err)
-	}
-	if a.memory.Agent == "" {
-		if a.memory.Agent, err = randomName(); err != nil {
-			return err
-		}
-	}
-	a.id = a.memory.Agent
-	return a.begin()
-}
-
-// resume takes up the members that are on disk.
-func (a *Agent) resume(ctx context.Context) error {
-	entries, err := os.ReadDir(a.disk.records())
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		var o order.Order
-		if a.disk.load(filepath.Join(a.disk.records(), e.Name(), orderFile), &o) == nil && o.Member != "" {
-			a.hold(ctx, o, true)
-		}
-	}
-	// Who asks shall hear at once what runs: an account without that would be taken for news that nothing has changed.
-	patience := time.After(resumeWithin)
-	for _, h := range a.members {
-		select {
-		case <-h.resumed:
-		case <-patience:
-		case <-ctx.Done():
-		}
-	}
-	a.resumeOperations(ctx)
-	return nil
-}
-
-// resumeWithin is how long members' processes may take to be found before the agent answers.
-const resumeWithin = 7 * time.Second
-
-// hold starts supervising a member; kept says that an agent before had its order already.
-func (a *Agent) hold(ctx context.Context, o order.Order, kept bool) {
-	h := &held{member: newMember(a.disk, a.runtime, a.reports, o.Member), order: o, done: make(chan struct{})}
-	h.member.order = o
-	h.member.known = kept
-	a.members[o.Member] = h
-	a.wait.Add(1)
-	go func() {
-		defer a.wait.Done()
-		defer close(h.done)
-		h.run(ctx)
-		if ctx.Err() == nil {
-			a.gone(ctx, h)
-		}
-	}()
-}
-
 // gone forgets a member that has gone, unless it has been asked to come back meanwhile.
 func (a *Agent) gone(ctx context.Context, h *held) {
 	a.mu.Lock()
@@ -220,17 +146,6 @@ func (a *Agent) gone(ctx context.Context, h *held) {
 	}
 	a.hold(ctx, o, false)
 }
-
-// sameOrder tells whether two orders of one revision say the same; the term is who says it.
-func sameOrder(a, b order.Order) bool {
-	a.Term, b.Term = 0, 0
-	x, errX := json.Marshal(a)
-	y, errY := json.Marshal(b)
-	return errX == nil && errY == nil && bytes.Equal(x, y)
-}
-
-// orderFile holds the newest order for a member, in what is kept of it.
-const orderFile = "order.json"
 
 // acceptTerm refuses a term that is over, and notes a new one on disk before anything of it is done. The caller holds the lock.
 func (a *Agent) acceptTerm(term uint64) error {
@@ -389,35 +304,6 @@ func (a *Agent) serve(ctx context.Context) error {
 				a.chores()
 			}
 		}
-	}
-}
-
-// floodBeat is how often an agent looks at its logs after it had to cut one.
-const floodBeat = 100 * time.Millisecond
-
-// cutLogs cuts logs that have grown too large. It tells whether there was one.
-func (a *Agent) cutLogs() (cut bool) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	for _, h := range a.members {
-		cut = rotate(h.logFile()) || cut
-	}
-	return cut
-}
-
-// chores looks after the agent's folder. Where it has been moved or unmounted, nothing is stopped for that: it is said once, and the
-// folder is waited for.
-func (a *Agent) chores() {
-	_, err := os.Stat(a.disk.own())
-	gone := errors.Is(err, fs.ErrNotExist)
-	if gone == a.adrift {
-		return
-	}
-	a.adrift = gone
-	if gone {
-		slog.Error("the agent's folder is gone; its members go on, and it waits for the folder to come back", "folder", a.disk.dir)
-	} else {
-		slog.Info("the agent's folder is back", "folder", a.disk.dir)
 	}
 }
 

@@ -5,11 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -225,115 +222,6 @@ func sealedDisk(t *testing.T, dir string) layout {
 	return layout{dir: dir, sealer: sealer}
 }
 
-func TestReportsAreKeptUntilAcknowledged(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "reports.ndjson")
-	l, err := openReports(name, "a", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for range 5 {
-		l.add(order.Report{Kind: order.Ready, Member: "it-1"})
-	}
-	l.acknowledge("a", 2)
-	// The agent dies while it writes: the last line is cut short.
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	fmt.Fprint(f, `{"seq":6,"kind":"rea`)
-	f.Close()
-
-	if l, err = openReports(name, "b", ""); err != nil {
-		t.Fatal(err)
-	}
-	after := func(life string, seq uint64) string {
-		var out []string
-		for _, r := range l.since(life, seq) {
-			out = append(out, fmt.Sprint(r.Life, r.Seq))
-		}
-		return strings.Join(out, " ")
-	}
-	l.add(order.Report{Kind: order.Ready})
-	// Who has heard all of the life before, also what was not acknowledged, hears the new one only; so does who has heard more of it
-	// than was left on the disk.
-	for _, test := range []struct {
-		life string
-		seq  uint64
-		want string
-	}{{"a", 2, "a3 a4 a5 b1"}, {"a", 5, "b1"}, {"a", 9, "b1"}, {"b", 0, "a1 a2 a3 a4 a5 b1"}, {"b", 1, ""}, {"", 0, "a1 a2 a3 a4 a5 b1"}} {
-		if got := after(test.life, test.seq); got != test.want {
-			t.Errorf("after %s%d: got %q, want %q", test.life, test.seq, got, test.want)
-		}
-	}
-	l.acknowledge("a", 4)
-	if got := after("", 0); got != "a5 b1" {
-		t.Errorf("got %q", got)
-	}
-	l.acknowledge("b", 1)
-	if err := l.compact(); err != nil {
-		t.Fatal(err)
-	}
-	if l, err = openReports(name, "c", ""); err != nil {
-		t.Fatal(err)
-	}
-	l.add(order.Report{Kind: order.Ready})
-	if got := after("b", 1); got != "c1" {
-		t.Errorf("after all was acknowledged: %q", got)
-	}
-}
-
-// TestALongReportHidesNone has one that is larger than a reader's buffer among others.
-func TestALongReportHidesNone(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "reports.ndjson")
-	l, err := openReports(name, "a", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, why := range []string{"short", strings.Repeat("long", 1<<19), "short"} {
-		l.add(order.Report{Kind: order.Unready, Member: "it-1", Why: why})
-	}
-	if l, err = openReports(name, "b", ""); err != nil || len(l.kept) != 3 {
-		t.Errorf("%d reports are left: %v", len(l.kept), err)
-	}
-}
-
-// TestReportsOfAWeekWithoutControllerStaySmall has a member crash over and over while nobody comes.
-func TestReportsOfAWeekWithoutControllerStaySmall(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "reports.ndjson")
-	l, err := openReports(name, "a", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	const crashes = 20_000
-	l.add(order.Report{Kind: order.Taken, Member: "it-1", Revision: 1})
-	l.add(order.Report{Kind: order.Removed, Member: "it-2"})
-	for i := range crashes {
-		l.add(order.Report{Kind: order.Started, Member: "it-1", Incarnation: i})
-		l.add(order.Report{Kind: order.Exited, Member: "it-1", Incarnation: i})
-	}
-	if len(l.kept) > mostReports {
-		t.Errorf("%d reports are kept", len(l.kept))
-	}
-	dropped, last := 0, uint64(0)
-	kinds := map[order.ReportKind]bool{}
-	for _, r := range l.kept {
-		if r.Seq <= last {
-			t.Fatalf("report %d comes after %d", r.Seq, last)
-		}
-		last = r.Seq
-		kinds[r.Kind] = true
-		if r.Kind == order.Dropped {
-			dropped += r.Attempt
-		}
-	}
-	if !kinds[order.Taken] || !kinds[order.Removed] || last != 2*crashes+2 || dropped+len(l.kept)-1 != 2*crashes+2 {
-		t.Errorf("kinds %v, last %d, %d dropped and %d kept", kinds, last, dropped, len(l.kept))
-	}
-	if info, err := os.Stat(name); err != nil || info.Size() > 4<<20 {
-		t.Errorf("the file: %v, %v", info.Size(), err)
-	}
-}
-
 func TestBackOffDoublesUpToItsMost(t *testing.T) {
 	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
 	m.order.Spec = &order.Spec{Restart: field.Restart{After: field.Duration(time.Second), Most: field.Duration(10 * time.Second)}}
@@ -346,102 +234,6 @@ func TestBackOffDoublesUpToItsMost(t *testing.T) {
 	m.kept.Attempt = 1_000_000
 	if got := m.backOff(); got != 10*time.Second {
 		t.Errorf("after a million failures: %s", got)
-	}
-}
-
-// probed serves answers and asks about them.
-func probed(t *testing.T, handler http.HandlerFunc) *asker {
-	t.Helper()
-	server := httptest.NewServer(handler)
-	t.Cleanup(server.Close)
-	host, port, _ := net.SplitHostPort(server.Listener.Addr().String())
-	number, _ := strconv.Atoi(port)
-	m := newMember(layout{dir: t.TempDir()}, runtime.NewProcesses(t.TempDir(), false), nil, "it-1")
-	return m.asker(&order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}})
-}
-
-func TestProbesJudgeAnswers(t *testing.T) {
-	a := probed(t, func(w http.ResponseWriter, r *http.Request) {
-		switch r.URL.Path {
-		case "/health":
-			fmt.Fprint(w, `{"health":"true","members":[{"ID":"7","name":"it-1"},{"ID":"8","name":"","isLearner":true}],"leader":7,"me":7,"term":"12"}`)
-		case "/method":
-			fmt.Fprint(w, r.Method)
-		case "/rude":
-			fmt.Fprint(w, "\x1b[2Jboo")
-		case "/slow":
-			<-r.Context().Done()
-		default:
-			http.Error(w, "no", http.StatusTeapot)
-		}
-	})
-	probe := func(path, body, expect string) *field.Probe {
-		return &field.Probe{Call: field.Call{HTTP: &field.HTTPCall{Port: "main", Path: path, Body: body}}, Expect: expect}
-	}
-	for _, test := range []struct {
-		probe *field.Probe
-		want  string
-	}{
-		{probe("/health", "", `body.health == "true"`), ""},
-		{probe("/health", "", `body.health == "false"`), "the answer was {\"health\":\"true\",\"leader\":7,\"me\":7,\"members\":[{\"ID\":\"7\",\"name\":\"it-1\"},{\"ID\":\"8\",\"isLearner\":true,\"name\":\"\"}],\"term\":\"12\"}, and `body.health == \"false\"` does not hold"},
-		{probe("/method", "", `body == "GET"`), ""},
-		{probe("/method", "{}", `body == "POST"`), ""},
-		{probe("/nowhere", "", ""), "the answer was HTTP status 418"},
-		{probe("/nowhere", "", "status == 418"), ""},
-		{probe("/rude", "", "false"), "the answer was boo, and `false` does not hold"},
-		{probe("/slow", "", ""), "GET /slow: no answer in time"},
-		{probe("/rude", "", "body.x.y"), "the answer was boo, and `body.x.y` cannot be evaluated on it: "},
-		{&field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main"}}}, ""},
-		{&field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main", Send: "GET /method HTTP/1.0\r\n\r\n", Expect: "200 OK"}}}, ""},
-		{&field.Probe{Call: field.Call{Exec: []string{"sh", "-c", "echo tide; exit 4"}}}, "sh ended with exit code 4: tide"},
-		{&field.Probe{Call: field.Call{Exec: []string{"echo", "high"}}, Expect: `trim(output) == "high" and code == 0`}, ""},
-		{&field.Probe{Call: field.Call{Exec: []string{"sleep", "60"}}}, "sleep took too long"},
-		{&field.Probe{Call: field.Call{Exec: []string{"no-such-program"}}}, `the program "no-such-program" is not installed`},
-	} {
-		err := a.check(context.Background(), test.probe, 300*time.Millisecond)
-		if (err == nil) != (test.want == "") || err != nil && !strings.HasPrefix(err.Error(), test.want) {
-			t.Errorf("%+v: got %v, want %q", test.probe, err, test.want)
-		}
-	}
-	leads, term, err := a.leads(context.Background(), &field.LeaderProbe{Call: probe("/health", "", "").Call, IsMe: "body.leader == body.me", Term: "int(body.term)"})
-	if !leads || term != 12 || err != nil {
-		t.Errorf("leads: %v %d %v", leads, term, err)
-	}
-	roster, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.members", ID: "item.ID", Name: "item.name", Voter: "not (item.isLearner ?? false)"})
-	if err != nil || fmt.Sprint(roster) != "[{8  false} {7 it-1 true}]" {
-		t.Errorf("roster: %v %v", roster, err)
-	}
-	if _, err := a.roster(context.Background(), &field.RosterProbe{Call: probe("/health", "", "").Call, Each: "body.leader", ID: "1", Name: "1"}); err == nil {
-		t.Error("a number was taken for a roster")
-	}
-}
-
-// TestStartUpLeavesASlowAnswerEarly shows that a start-up's probe does not wait out its whole timeout on a call that a
-// starting program leaves hanging.
-func TestStartUpLeavesASlowAnswerEarly(t *testing.T) {
-	asked := make(chan struct{}, 100)
-	first := true
-	a := probed(t, func(w http.ResponseWriter, r *http.Request) {
-		asked <- struct{}{}
-		if first {
-			first = false
-			<-r.Context().Done()
-		}
-	})
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	ready := make(chan struct{})
-	w := &watcher{member: "it-1", spec: a.spec, ask: a, since: time.Now(), report: func(r order.Report) {
-		if r.Kind == order.Ready {
-			close(ready)
-		}
-	}, measure: func(agentapi.Measure) {}, becameReady: func() {}, hung: func() {}}
-	w.spec.Ready = &field.Probe{Call: field.Call{HTTP: &field.HTTPCall{Port: "main"}}, Timeout: field.Duration(time.Minute)}
-	go w.run(ctx)
-	select {
-	case <-ready:
-	case <-time.After(20 * time.Second):
-		t.Fatalf("not ready after %d calls", len(asked))
 	}
 }
 
@@ -472,95 +264,6 @@ func TestLogsAreCutInPlace(t *testing.T) {
 	}
 }
 
-// TestAFullDiskRefusesOrdersAndLosesNothing runs an agent on a file system that is too small.
-func TestAFullDiskRefusesOrdersAndLosesNothing(t *testing.T) {
-	if os.Geteuid() != 0 {
-		t.Skip("a small file system takes root to mount")
-	}
-	dir := t.TempDir()
-	if err := syscall.Mount("lantern", dir, "tmpfs", 0, "size=256k"); err != nil {
-		t.Skipf("no small file system here: %v", err)
-	}
-	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
-	c, end := started(t, dir)
-	t.Cleanup(end) // before the file system goes
-	var heard uint64
-	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")})
-	first := until(t, c, &heard, order.Ready)
-	filler := filepath.Join(dir, "filler")
-	f, err := os.Create(filler)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for err == nil {
-		_, err = f.Write(make([]byte, 512))
-	}
-	f.Close()
-
-	err = c.Put(context.Background(), order.Order{Term: 1, Revision: 2, Member: "it-2", Want: order.Run, Spec: sleeper("it")})
-	var refused *agentapi.Refused
-	if !errors.As(err, &refused) || refused.Status != http.StatusInsufficientStorage || !strings.HasPrefix(refused.Why, "the disk is full (") {
-		t.Errorf("an order on a full disk: %v", err)
-	}
-	// A crash on a full disk is reported all the same, and tried again until there is space.
-	for _, pid := range host.FindAll(dir) {
-		_ = syscall.Kill(pid, syscall.SIGKILL)
-	}
-	if exit := until(t, c, &heard, order.Exited); exit.Incarnation != first.Incarnation {
-		t.Errorf("got %+v", exit)
-	}
-	if why := until(t, c, &heard, order.StartFailed).Why; !strings.HasPrefix(why, "the disk is full (") {
-		t.Errorf("a start on a full disk: %s", why)
-	}
-	if err := os.Remove(filler); err != nil {
-		t.Fatal(err)
-	}
-	until(t, c, &heard, order.Ready)
-	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-2", Want: order.Gone, Spec: sleeper("it")})
-	put(t, c, order.Order{Term: 1, Revision: 4, Member: "it-1", Want: order.Gone, Spec: sleeper("it")})
-	until(t, c, &heard, order.Removed)
-	until(t, c, &heard, order.Removed)
-}
-
-// TestDataIsPutAsideAndTakenBack removes a member whose data is kept, has it come back to it, and has it deleted.
-func TestDataIsPutAsideAndTakenBack(t *testing.T) {
-	dir := t.TempDir()
-	c, _ := started(t, dir)
-	var heard uint64
-	writer := sleeper("it")
-	writer.Command = []string{"sh", "-c", "cat data/book >> data/book2; printf sailed >> data/book; exec sleep 600"}
-	book := filepath.Join(dir, "members", "it-1", "data", "book")
-	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: writer})
-	until(t, c, &heard, order.Started)
-	waitFor(t, func() bool { return content(book) == "sailed" })
-
-	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Gone, Keep: true, Spec: writer})
-	if r := until(t, c, &heard, order.Removed); !r.Kept || r.Bytes != int64(len("sailed")) {
-		t.Errorf("reported as kept: %t, %d bytes", r.Kept, r.Bytes)
-	}
-	if _, err := os.Stat(filepath.Join(dir, "members", "it-1")); !os.IsNotExist(err) {
-		t.Errorf("the folder of a member that is gone is left: %v", err)
-	}
-
-	put(t, c, order.Order{Term: 1, Revision: 3, Member: "it-1", Want: order.Run, Spec: writer})
-	until(t, c, &heard, order.Started)
-	waitFor(t, func() bool { return content(book) == "sailedsailed" })
-
-	kept := filepath.Join(dir, "kept", "it-1")
-	put(t, c, order.Order{Term: 1, Revision: 4, Member: "it-1", Want: order.Gone, Keep: true, Spec: writer})
-	until(t, c, &heard, order.Removed)
-	if content(filepath.Join(kept, "book")) != "sailedsailed" {
-		t.Errorf("kept was %q", content(filepath.Join(kept, "book")))
-	}
-	put(t, c, order.Order{Term: 1, Revision: 5, Member: "it-1", Want: order.Gone})
-	if r := until(t, c, &heard, order.Removed); r.Kept {
-		t.Error("data that was to be deleted is reported as kept")
-	}
-	if _, err := os.Stat(kept); !os.IsNotExist(err) {
-		t.Errorf("data that was to be deleted is left: %v", err)
-	}
-}
-
 // TestAMemberBeyondItsCeilingIsEnded lets one member have more memory than it may, and another as much as it may. What a
 // process started by it has counts too.
 func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
@@ -588,30 +291,6 @@ func TestAMemberBeyondItsCeilingIsEnded(t *testing.T) {
 		put(t, c, order.Order{Term: 1, Revision: uint64(3 + i), Member: name, Want: order.Gone})
 		until(t, c, &heard, order.Removed)
 	}
-}
-
-// TestDataIsNeverPutOverOther has data put aside where some is already: neither is lost.
-func TestDataIsNeverPutOverOther(t *testing.T) {
-	l := layout{dir: t.TempDir()}
-	for _, name := range []string{filepath.Join(l.data("it-1"), "new"), filepath.Join(l.aside("it-1"), "old")} {
-		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte("x"), 0o600)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if _, _, err := l.retainData("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
-		t.Errorf("putting aside over other data: %v", err)
-	}
-	if err := l.restoreData("it-1"); err == nil || !strings.Contains(err.Error(), "Move one of the two away") {
-		t.Errorf("taking back over other data: %v", err)
-	}
-	if content(filepath.Join(l.data("it-1"), "new")) != "x" || content(filepath.Join(l.aside("it-1"), "old")) != "x" {
-		t.Error("data was lost")
-	}
-}
-
-func content(name string) string {
-	data, _ := os.ReadFile(name)
-	return string(data)
 }
 
 // waitFor waits until something holds.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"os"
 	"path/filepath"
 	"sync"
 	"syscall"
@@ -49,9 +48,6 @@ type member struct {
 	ready   time.Time // since when the process has been lit; zero when it is not
 	marks   []mark    // how long its log was, and when
 }
-
-// mostMeasures is how many answers of a member's ready probe are kept: ten minutes of one a second.
-const mostMeasures = 600
 
 // What keeps a crashing program from being started over and over.
 const (
@@ -317,87 +313,6 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	return nil
 }
 
-// noteData notes, once, that the member has data: it must never come back without.
-func (m *member) noteData() {
-	if !emptyDir(m.disk.data(m.name)) {
-		if err := writeSafe(m.dataNote(), true); err != nil {
-			slog.Error("that a member has data cannot be noted", "member", m.name, "error", err)
-		}
-	}
-}
-
-func (m *member) dataNote() string { return filepath.Join(m.disk.record(m.name), "had-data") }
-
-func (m *member) dataLost() bool {
-	_, err := os.Stat(m.dataNote())
-	return err == nil && emptyDir(m.disk.data(m.name))
-}
-
-func emptyDir(name string) bool {
-	entries, err := os.ReadDir(name)
-	return err != nil || len(entries) == 0
-}
-
-// watch begins to probe the process. It ends with unwatch alone: what the agent's end means for it, run decides.
-func (m *member) watch(wasReady bool) {
-	ctx, cancel := context.WithCancel(context.Background())
-	m.watching = cancel
-	incarnation := m.kept.Incarnation
-	spec, _ := m.inForce()
-	since := time.Now()
-	if wasReady {
-		since = since.Add(-upFor) // it has run before this agent came
-	}
-	w := &watcher{member: m.name, spec: spec, look: m.refresh, ask: m.asker(spec), since: since, wasReady: wasReady,
-		report: func(r order.Report) {
-			if ctx.Err() == nil {
-				r.Member, r.Incarnation = m.name, incarnation
-				m.reports.add(r)
-			}
-		},
-		measure: func(x agentapi.Measure) {
-			m.mu.Lock()
-			defer m.mu.Unlock()
-			x.Memory = m.measure.Memory
-			if x.LastGood = m.measure.LastGood; x.OK {
-				x.LastGood = x.At
-			}
-			m.measure = x
-			m.series.Add(x.At, x)
-			if !x.OK {
-				m.ready = time.Time{}
-			}
-		},
-		becameReady: func() {
-			m.noteData()
-			m.mu.Lock()
-			defer m.mu.Unlock()
-			m.ready = time.Now()
-			if !wasReady {
-				select {
-				case m.lit <- incarnation:
-				default:
-				}
-			}
-		},
-		hung: func() {
-			select {
-			case m.hung <- incarnation:
-			default:
-			}
-		}}
-	if w.spec != nil {
-		go w.run(ctx)
-	}
-}
-
-func (m *member) unwatch() {
-	if m.watching != nil {
-		m.watching()
-		m.watching = nil
-	}
-}
-
 // crashed deals with a process that ended without having been asked to, and gives the time until the next start.
 func (m *member) crashed(e order.Exit) time.Duration {
 	m.unwatch()
@@ -465,33 +380,4 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 			return forced // the next agent goes on from the order
 		}
 	}
-}
-
-// remove takes away what the member had on this node, but for data that is to be kept. It tells whether that is done.
-func (m *member) remove(forced bool) bool {
-	m.instance.Sweep(0)
-	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
-	var err error
-	if m.order.Keep {
-		done.Bytes, done.Kept, err = m.disk.retainData(m.name)
-	} else {
-		err = os.RemoveAll(m.disk.aside(m.name))
-	}
-	if err != nil {
-		slog.Error("member's data cannot be put aside", "member", m.name, "error", err)
-		m.report(order.Report{Kind: order.StartFailed, Why: err.Error()})
-		return false
-	}
-	if err := os.RemoveAll(m.disk.member(m.name)); err != nil {
-		slog.Error("member cannot be removed", "member", m.name, "error", err)
-		m.report(order.Report{Kind: order.StartFailed, Why: "its folder cannot be removed: " + err.Error()})
-		return false
-	}
-	for _, log := range []string{m.logFile(), m.logFile() + ".1"} {
-		if err := removeIfThere(log); err != nil {
-			slog.Error("member's log cannot be removed", "member", m.name, "error", err)
-		}
-	}
-	m.report(done)
-	return true
 }

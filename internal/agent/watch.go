@@ -317,3 +317,66 @@ func sleepOr(ctx context.Context, d time.Duration, something <-chan struct{}) bo
 		return false
 	}
 }
+
+// mostMeasures is how many answers of a member's ready probe are kept: ten minutes of one a second.
+const mostMeasures = 600
+
+// watch begins to probe the process. It ends with unwatch alone: what the agent's end means for it, run decides.
+func (m *member) watch(wasReady bool) {
+	ctx, cancel := context.WithCancel(context.Background())
+	m.watching = cancel
+	incarnation := m.kept.Incarnation
+	spec, _ := m.inForce()
+	since := time.Now()
+	if wasReady {
+		since = since.Add(-upFor) // it has run before this agent came
+	}
+	w := &watcher{member: m.name, spec: spec, look: m.refresh, ask: m.asker(spec), since: since, wasReady: wasReady,
+		report: func(r order.Report) {
+			if ctx.Err() == nil {
+				r.Member, r.Incarnation = m.name, incarnation
+				m.reports.add(r)
+			}
+		},
+		measure: func(x agentapi.Measure) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			x.Memory = m.measure.Memory
+			if x.LastGood = m.measure.LastGood; x.OK {
+				x.LastGood = x.At
+			}
+			m.measure = x
+			m.series.Add(x.At, x)
+			if !x.OK {
+				m.ready = time.Time{}
+			}
+		},
+		becameReady: func() {
+			m.noteData()
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.ready = time.Now()
+			if !wasReady {
+				select {
+				case m.lit <- incarnation:
+				default:
+				}
+			}
+		},
+		hung: func() {
+			select {
+			case m.hung <- incarnation:
+			default:
+			}
+		}}
+	if w.spec != nil {
+		go w.run(ctx)
+	}
+}
+
+func (m *member) unwatch() {
+	if m.watching != nil {
+		m.watching()
+		m.watching = nil
+	}
+}

@@ -225,6 +225,20 @@ func TestANodeThatIsFreedAndTakenBackHasADriver(t *testing.T) {
 	}
 }
 
+// until waits for the ground to be as it should be.
+func (g *paper) until(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
+		g.mu.Lock()
+		done := holds()
+		g.mu.Unlock()
+		if done {
+			return
+		}
+	}
+	t.Fatalf("never %s", what)
+}
+
 // among is the member of a snapshot.
 func among(t *testing.T, s *snapshot.Snapshot, name field.MemberName) snapshot.MemberView {
 	t.Helper()
@@ -265,7 +279,7 @@ func TestAGroundMayAnswerLate(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	await(t, c, "asked for again", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] == 2 })
+	g.until(t, "asked for again", func() bool { return g.asked["tern-1"] == 2 })
 	close(late)
 	s = await(t, c, "converged", in(snapshot.Converged))
 	if n := s.Nodes[1]; n.ID != "sheet-tern-1-1" || n.Ground != "paper" {
@@ -288,11 +302,11 @@ func TestANodeThatCannotBeHad(t *testing.T) {
 	await(t, c, "said", func(s *snapshot.Snapshot) bool {
 		return strings.Contains(s.Verdict, "tern-1 cannot be had: the mill is on strike")
 	})
-	await(t, c, "asked for again", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] > 1 })
+	g.until(t, "asked for again", func() bool { return g.asked["tern-1"] > 1 })
 	g.mu.Lock()
 	g.failing["tern-1"], g.late["tern-1"] = "", make(chan struct{}) // and now it takes for ever
 	g.mu.Unlock()
-	await(t, c, "asked for once more", func(*snapshot.Snapshot) bool { g.mu.Lock(); defer g.mu.Unlock(); return g.asked["tern-1"] > 2 })
+	g.until(t, "asked for once more", func() bool { return g.asked["tern-1"] > 2 })
 	without := papers(1)
 	without.Nodes = without.Nodes[:1]
 	if err := c.Do(ctx, Request{What: "deploy", Draft: without, By: "test"}); err != nil {

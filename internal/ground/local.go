@@ -5,18 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io/fs"
-	"log/slog"
-	"net"
 	"net/netip"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -24,8 +18,6 @@ import (
 	"lanternfield/internal/host"
 
 	"lanternfield/internal/core/state"
-
-	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/identity"
@@ -49,155 +41,6 @@ type Local struct {
 	party   sync.Once
 	us      *identity.Controller
 	failed  error
-}
-
-// Addresses are taken from 127.64.0.0 to 127.127.255.0, a block of 250 at a time. On further networks they are 64 and 128 above in the second
-// number: 127.70.1.5 has 127.134.1.5 and 127.198.1.5.
-const (
-	firstBlock = 64 << 8
-	blocks     = 64 << 8
-	perBlock   = 250
-	perNetwork = 64
-)
-
-// Check refuses addresses at which somebody else listens.
-func (l *Local) Check(_ context.Context, wants []Want, have Bindings) error {
-	_, taken, err := listening()
-	if err != nil {
-		return err
-	}
-	for _, w := range wants {
-		if have[w.Node.Name].Address != "" || w.Address == "" {
-			continue
-		}
-		a, err := netip.ParseAddr(w.Address)
-		if err != nil {
-			return fmt.Errorf("%q is no address for %s", w.Address, w.Node.Name)
-		}
-		if taken[a] {
-			return fmt.Errorf("the address %s of %s is in use: something else listens there. Give the node another, or leave it out", w.Address, w.Node.Name)
-		}
-	}
-	return nil
-}
-
-// Give gives a node an address out of a block in which nobody on this machine listens. The block follows from the folder, and the address in it
-// from the node's place, so that a field keeps its neighbourhood when it is deployed anew.
-func (l *Local) Give(_ context.Context, want Want, have Bindings) (state.Binding, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	name := want.Node.Name
-	at := state.Binding{Kind: kind.Local, Address: have[name].Address, Dir: filepath.Join(l.Dir, string(name))}
-	if at.Address == "" {
-		at.Address = want.Address
-	}
-	if at.Address == "" {
-		a, err := l.free(want, have)
-		if err != nil {
-			return state.Binding{}, err
-		}
-		at.Address = a.String()
-	}
-	var err error
-	at.Addresses, err = further(at.Address, want)
-	return at, err
-}
-
-// free finds an address that nobody has.
-func (l *Local) free(want Want, have Bindings) (netip.Addr, error) {
-	if l.given == nil {
-		l.given = map[netip.Addr]field.NodeName{}
-	}
-	if time.Since(l.looked) > lookAfter {
-		busy, _, err := listening()
-		if err != nil {
-			return netip.Addr{}, err
-		}
-		l.busy, l.looked = busy, time.Now()
-	}
-	ours, used := map[int]bool{}, map[netip.Addr]bool{}
-	note := func(a netip.Addr) { ours[blockOf(a)], used[a] = true, true }
-	for _, b := range have {
-		if a, err := netip.ParseAddr(b.Address); err == nil {
-			note(a)
-		}
-	}
-	for a, node := range l.given {
-		if _, bound := have[node]; !bound && node != want.Node.Name { // promised, and not stored yet
-			note(a)
-		}
-	}
-	h := fnv.New32a()
-	h.Write([]byte(l.Dir))
-	block, next := int(h.Sum32()%blocks)+want.Place/perBlock, want.Place%perBlock
-	for range blocks {
-		b := firstBlock + block%blocks
-		for i := range perBlock {
-			a := netip.AddrFrom4([4]byte{127, byte(b >> 8), byte(b), byte((next+i)%perBlock + 1)})
-			if l.busy[b] && !ours[b] {
-				break
-			}
-			if !used[a] {
-				l.given[a] = want.Node.Name
-				return a, nil
-			}
-		}
-		block++
-	}
-	return netip.Addr{}, fmt.Errorf("no addresses are left between 127.64.0.0 and 127.127.255.255")
-}
-
-// further gives the addresses of a node on all networks but the first: as the file says them, or from its main one.
-func further(main string, want Want) (map[string]string, error) {
-	if len(want.Networks) < 2 {
-		return nil, nil
-	}
-	a, err := netip.ParseAddr(main)
-	if err != nil || !a.Is4() {
-		return nil, fmt.Errorf("%q is no address for %s", main, want.Node.Name)
-	}
-	out := map[string]string{}
-	for i, network := range want.Networks[1:] {
-		b := a.As4()
-		n := int(b[1]) + perNetwork*(i+1)
-		if out[network] = want.Node.Addresses[network]; out[network] != "" {
-			continue
-		}
-		if n > 255 {
-			return nil, fmt.Errorf("%s has no address left on the network %s: its main one, %s, is too high", want.Node.Name, network, main)
-		}
-		b[1] = byte(n)
-		out[network] = netip.AddrFrom4(b).String()
-	}
-	return out, nil
-}
-
-// lookAfter is for how long it is believed in which blocks somebody listens.
-const lookAfter = time.Second
-
-func blockOf(a netip.Addr) int {
-	b := a.As4()
-	return int(b[1])<<8 | int(b[2])
-}
-
-// listening finds the addresses at which some process listens, and the blocks that they are in.
-func listening() (blocks map[int]bool, addresses map[netip.Addr]bool, err error) {
-	data, err := os.ReadFile("/proc/net/tcp")
-	if err != nil {
-		return nil, nil, fmt.Errorf("the addresses in use cannot be read: %w", err)
-	}
-	blocks, addresses = map[int]bool{}, map[netip.Addr]bool{}
-	for _, line := range strings.Split(string(data), "\n") {
-		f := strings.Fields(line)
-		if len(f) < 4 || f[3] != "0A" || len(f[1]) < 8 {
-			continue
-		}
-		if v, err := strconv.ParseUint(f[1][:8], 16, 32); err == nil && v&0xff == 127 { // lowest byte first
-			a := netip.AddrFrom4([4]byte{byte(v), byte(v >> 8), byte(v >> 16), byte(v >> 24)})
-			blocks[blockOf(a)], addresses[a] = true, true
-		}
-	}
-	return blocks, addresses, nil
 }
 
 // errNoAgent says that no agent runs on a node.
@@ -260,121 +103,6 @@ func (l *Local) endpoint(dir string) (host.Endpoint, error) {
 func AgentPID(dir string) (int, error) {
 	end, err := (&Local{}).endpoint(dir)
 	return end.PID, err
-}
-
-// How long an agent may take to answer after its start, and how long one that runs is waited for to show who it is.
-const (
-	startWithin = 15 * time.Second
-	showWithin  = time.Second
-)
-
-// Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process. One that is of an older version,
-// or cannot show that it is this node's, is ended and replaced: its members go on, and the next one finds them.
-func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
-	end, err := l.endpoint(at.Dir)
-	switch {
-	case err == nil:
-		c, err := l.client(node, end)
-		if err != nil {
-			return nil, err
-		}
-		asking, cancel := context.WithTimeout(ctx, showWithin)
-		defer cancel()
-		if _, err := c.Standing(asking); !errors.Is(err, agentapi.ErrUntrusted) {
-			return c, nil // whether it answers, who asks it next finds out
-		}
-		c.Close()
-		fallthrough
-	case errors.Is(err, errOld):
-		if err := host.End(end, l.Binary, at.Dir); err != nil {
-			return nil, fmt.Errorf("the agent of %s cannot be replaced: %w", node, err)
-		}
-	default:
-		if _, err := os.Stat(at.Dir); err != nil && len(host.FindAgents(l.Binary, at.Dir)) > 0 {
-			return nil, ErrAdrift
-		}
-	}
-	if err := host.MakeFolders(at.Dir); err != nil {
-		return nil, fmt.Errorf("the folder of %s cannot be made: %w", node, err)
-	}
-	log, err := os.OpenFile(filepath.Join(host.OwnFolder(at.Dir), "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("the log of the agent of %s cannot be written: %w", node, err)
-	}
-	defer log.Close()
-	ours, theirs, err := pair()
-	if err != nil {
-		return nil, err
-	}
-	defer ours.Close()
-	line := host.Command(l.Binary, at.Dir, string(node), at.Address)
-	cmd := exec.Command(line[0], line[1:]...)
-	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
-	cmd.ExtraFiles = []*os.File{theirs}
-	cmd.Env = environment()
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	err = cmd.Start()
-	theirs.Close()
-	if err != nil {
-		return nil, fmt.Errorf("the agent of %s cannot be started: %w", node, err)
-	}
-	ended := make(chan struct{})
-	go func() { _ = cmd.Wait(); close(ended) }()
-	l.keepLogs()
-	_ = ours.SetDeadline(time.Now().Add(startWithin))
-	stop := context.AfterFunc(ctx, func() { _ = ours.SetDeadline(time.Now()) })
-	defer stop()
-	if _, err := l.Authority.Enrol(ours, string(node), l.Seal(node)); err != nil {
-		_ = cmd.Process.Kill() // it shall not come up later, when nobody expects it
-		<-ended
-		if c, err := l.Find(ctx, node, at); err == nil { // another one was there first
-			return c, nil
-		}
-		return nil, fmt.Errorf("the agent of %s did not come up; its log is %s", node, log.Name())
-	}
-	return l.Find(ctx, node, at)
-}
-
-// keepLogs has the logs of members bounded while their agents are away. One keeper serves all nodes; another one goes at once.
-func (l *Local) keepLogs() {
-	l.keeping.Do(func() {
-		cmd := exec.Command(l.Binary, "keep-logs", "--nodes", l.Dir, "--lock", l.LogsLock)
-		cmd.Dir, cmd.Env, cmd.SysProcAttr = "/", environment(), &syscall.SysProcAttr{Setsid: true}
-		if err := cmd.Start(); err != nil {
-			slog.Warn("logs are not bounded while agents are away", "error", err)
-			return
-		}
-		go func() { _ = cmd.Wait() }()
-	})
-}
-
-// pair makes the connection that an agent inherits from who starts it.
-func pair() (ours net.Conn, theirs *os.File, err error) {
-	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
-	if err != nil {
-		return nil, nil, err
-	}
-	mine := os.NewFile(uintptr(fds[0]), "enrolment")
-	defer mine.Close()
-	theirs = os.NewFile(uintptr(fds[1]), "enrolment")
-	if ours, err = net.FileConn(mine); err != nil {
-		theirs.Close()
-	}
-	return ours, theirs, err
-}
-
-// needed are the variables that agents get of the environment of whoever starts them. The rest is nobody's business on a node: an
-// operator's environment holds tokens.
-var needed = []string{"PATH", "HOME", "LANG", "TZ", "TMPDIR", "USER", "LOGNAME"}
-
-func environment() []string {
-	var env []string
-	for _, name := range needed {
-		if v, ok := os.LookupEnv(name); ok {
-			env = append(env, name+"="+v)
-		}
-	}
-	return env
 }
 
 // Abandon ends an agent whose folder is gone, so that another can take down what it ran.

@@ -108,7 +108,7 @@ func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer foreign.Close()
-	other, err := give(l, nodes(1), nil)
+	other, err := give(&Local{Dir: l.Dir}, nodes(1), nil) // as the next process finds it
 	if err != nil {
 		t.Fatal(err)
 	}

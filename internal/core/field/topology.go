@@ -2,14 +2,8 @@ package field
 
 import (
 	"fmt"
-	"maps"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
-
-	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/vm"
 )
 
 // Each says what a role has members for, where their number follows from something else. At most one of the three is
@@ -94,81 +88,6 @@ func (r *Role) Taken() Size {
 	s := r.Room
 	if r.Data != nil {
 		s.Disk += r.Data.Size
-	}
-	return s
-}
-
-// Others is what other fields keep free for their members on a node that they share.
-type Others struct {
-	Take   Size     `json:"take,omitzero"`
-	Fields []string `json:"fields"` // by name
-}
-
-// Kept words an amount that is kept free, e.g. "keeps 1.5 cores and 256 MiB of memory".
-func (s Size) Kept() string {
-	var parts []string
-	if s.CPU > 0 {
-		parts = append(parts, strconv.FormatFloat(s.CPU, 'f', -1, 64)+" cores")
-	}
-	if s.Memory > 0 {
-		parts = append(parts, s.Memory.String()+" of memory")
-	}
-	if s.Disk > 0 {
-		parts = append(parts, s.Disk.String()+" of disk")
-	}
-	if len(parts) == 0 {
-		return "keeps nothing"
-	}
-	if n := len(parts); n > 1 {
-		return "keeps " + strings.Join(parts[:n-1], ", ") + " and " + parts[n-1]
-	}
-	return "keeps " + parts[0]
-}
-
-// Surround says of every shared node what other fields keep of it, and forgets what was said before.
-func (f *Field) Surround(others map[NodeName]*Others) {
-	for _, nodes := range [][]Node{f.Nodes, f.Extras} {
-		for i := range nodes {
-			nodes[i].Others = nil
-			if nodes[i].Shared {
-				nodes[i].Others = others[nodes[i].Name]
-			}
-		}
-	}
-}
-
-// Shares tells whether some node is shared with other fields.
-func (f *Field) Shares() bool {
-	return slices.ContainsFunc(f.Possible(), func(n Node) bool { return n.Shared })
-}
-
-// Plus adds two amounts.
-func (s Size) Plus(t Size) Size {
-	return Size{CPU: s.CPU + t.CPU, Memory: s.Memory + t.Memory, Disk: s.Disk + t.Disk}
-}
-
-// Offered is what a node has for members: its size without what is reserved for the system, and without what other fields
-// keep of it. A dimension of which nothing is said stays zero.
-func (n *Node) Offered() Size {
-	taken := n.Reserved
-	if n.Others != nil {
-		taken = taken.Plus(n.Others.Take)
-	}
-	minus := func(a, b float64) float64 {
-		if a == 0 {
-			return 0
-		}
-		return max(a-b, 1e-9) // nothing left is not the same as nothing said
-	}
-	s := n.Size
-	s.CPU = minus(s.CPU, taken.CPU)
-	s.Memory = Bytes(minus(float64(s.Memory), float64(taken.Memory)) + 0.5)
-	s.Disk = Bytes(minus(float64(s.Disk), float64(taken.Disk)) + 0.5)
-	if n.Size.Memory > 0 {
-		s.Memory = max(1, s.Memory)
-	}
-	if n.Size.Disk > 0 {
-		s.Disk = max(1, s.Disk)
 	}
 	return s
 }
@@ -310,103 +229,4 @@ func (f *Field) Apart(a, b *Role) bool {
 // BesideCycle gives a path of roles that each must stand beside the next, or nil when there is none.
 func (f *Field) BesideCycle() []RoleName {
 	return f.cycle(func(r *Role) []RoleName { return r.Neighbours() })
-}
-
-// Matcher evaluates `where` expressions, each only once for nodes that look the same to it. It is not for several
-// goroutines.
-type Matcher struct {
-	programs map[string]*compiledWhere
-	classes  map[nodeClass]int
-}
-
-// NewMatcher makes a matcher.
-func NewMatcher() *Matcher {
-	return &Matcher{programs: map[string]*compiledWhere{}, classes: map[nodeClass]int{}}
-}
-
-// Fits tells whether `where` lets a node hold members; everything does where it is empty.
-func (m *Matcher) Fits(where string, n *Node) (bool, error) {
-	if where == "" {
-		return true, nil
-	}
-	return m.FitsClass(where, n, m.Class(n))
-}
-
-// Class numbers what an expression that does not ask for the name can see of a node: nodes of one class are alike to it.
-func (m *Matcher) Class(n *Node) int {
-	key := nodeClass{n.Zone, n.Size, n.Platform, n.labelKey()}
-	class, known := m.classes[key]
-	if !known {
-		class = len(m.classes)
-		m.classes[key] = class
-	}
-	return class
-}
-
-// FitsClass is Fits for a node whose class is known.
-func (m *Matcher) FitsClass(where string, n *Node, class int) (bool, error) {
-	if where == "" {
-		return true, nil
-	}
-	c := m.programs[where]
-	if c == nil {
-		c = &compiledWhere{byName: usesName(where)}
-		c.program, c.err = CompileWhere(where)
-		m.programs[where] = c
-	}
-	if c.err != nil {
-		return false, c.err
-	}
-	if c.byName {
-		return c.run(n)
-	}
-	for len(c.seen) <= class {
-		c.seen = append(c.seen, nil)
-	}
-	if c.seen[class] == nil {
-		fits, err := c.run(n)
-		c.seen[class] = &whereAnswer{fits, err}
-	}
-	return c.seen[class].fits, c.seen[class].err
-}
-
-type compiledWhere struct {
-	program *vm.Program
-	err     error
-	byName  bool // it asks for the name, so that no two nodes are alike
-	seen    []*whereAnswer
-}
-
-type nodeClass struct {
-	zone     ZoneName
-	size     Size
-	platform string
-	labels   string
-}
-
-type whereAnswer struct {
-	fits bool
-	err  error
-}
-
-func (c *compiledWhere) run(n *Node) (bool, error) {
-	out, err := expr.Run(c.program, n.WhereEnv())
-	if err != nil {
-		return false, err
-	}
-	return out.(bool), nil
-}
-
-func (n *Node) labelKey() string {
-	if len(n.Labels) == 0 {
-		return ""
-	}
-	if n.labelled != "" {
-		return n.labelled // by FillDefaults; nothing is written here, since fields are shared
-	}
-	key := ""
-	for _, k := range slices.Sorted(maps.Keys(n.Labels)) {
-		key += k + "\x00" + n.Labels[k] + "\x00"
-	}
-	return key
 }

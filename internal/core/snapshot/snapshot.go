@@ -207,7 +207,7 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	if n := s.Field.Node(m.Node); n != nil {
 		v.Zone = n.Zone
 	}
-	if n := s.Nodes[m.Node]; n != nil {
+	if n := s.Nodes[m.Node]; n != nil && n.There() {
 		v.Address = n.Address
 		v.Log = render.LogFile(n.Dir, m.Name)
 		if v.Phase == state.Unknown {

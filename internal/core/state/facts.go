@@ -68,60 +68,8 @@ type RosterUnread struct {
 	Why  string
 }
 
-// NodeDark says that a node's agent cannot be reached.
-type NodeDark struct {
-	Node    field.NodeName
-	Why     string
-	Refuses bool `json:",omitempty"` // it answers, and does not obey
-}
-
-// NodeBack says that a node's agent answers: again, or this controller for the first time.
-type NodeBack struct{ Node field.NodeName }
-
-// ReportsDropped says that an agent waited so long for a controller that it dropped reports: a hole in history that is
-// not silent.
-type ReportsDropped struct {
-	Node  field.NodeName
-	Count int
-}
-
-// Heard says up to which report an agent has been heard.
-type Heard struct {
-	Node  field.NodeName
-	Agent string
-	Seq   uint64
-}
-
-// StopAsked, StartAsked and RestartAsked are orders for members that stay members.
-type (
-	StopAsked struct {
-		Members []field.MemberName
-		By      string `json:",omitempty"`
-	}
-	StartAsked struct {
-		Members []field.MemberName
-		Without []field.MemberName `json:",omitempty"` // whose data is given up, should it be the newest
-		By      string             `json:",omitempty"`
-	}
-	RestartAsked struct {
-		Members []field.MemberName
-		Why     string
-		Part    bool   `json:",omitempty"` // of what goes on: it begins no rollout where one is under way
-		By      string `json:",omitempty"`
-	}
-)
-
 // RetireAsked takes the field down.
 type RetireAsked struct{ By string }
-
-// NodeReleasing says that a node's agent is to end and its folder to go; NodeReleased, that both are gone.
-type (
-	NodeReleasing struct{ Node field.NodeName }
-	NodeReleased  struct {
-		Node      field.NodeName
-		Withdrawn bool `json:",omitempty"` // its ground had never given it
-	}
-)
 
 // FieldRetired says that nothing is left.
 type FieldRetired struct{}
@@ -131,9 +79,6 @@ type (
 	RolloutPaused  struct{ By string }
 	RolloutResumed struct{ By string }
 )
-
-// RestartSpared says that members that were to be restarted run already with what is wanted.
-type RestartSpared struct{ Members []field.MemberName }
 
 // RolloutFailed says that a rollout has stopped half-way. What it had not begun is not begun before the next deploy.
 type RolloutFailed struct {
@@ -291,151 +236,12 @@ func (f RosterUnread) Sentence() string {
 	return fmt.Sprintf("the members that %s lists cannot be read from %s: %s", f.Role, f.From, f.Why)
 }
 
-func (f NodeDark) apply(s *State, at time.Time) {
-	n := s.Nodes[f.Node]
-	if !n.Unreachable {
-		n.Since = at
-	}
-	n.Unheard, n.Unreachable, n.UnreachableWhy, n.Refuses = false, true, f.Why, f.Refuses
-	s.judgeAllClaims(at)
-}
-
-func (f NodeDark) Sentence() string {
-	if f.Refuses {
-		return fmt.Sprintf("%s does not obey: %s", f.Node, f.Why)
-	}
-	return fmt.Sprintf("%s cannot be reached: %s", f.Node, f.Why)
-}
-
-func (f NodeBack) apply(s *State, at time.Time) {
-	n := s.Nodes[f.Node]
-	n.Unheard, n.Unreachable, n.UnreachableWhy, n.Refuses, n.Since = false, false, "", false, at
-	s.judgeAllClaims(at)
-}
-
-// judgeAllClaims finds out anew who leads where several say so: who can be heard has changed.
-func (s *State) judgeAllClaims(at time.Time) {
-	for _, r := range s.Roles {
-		if len(r.Claims) > 1 {
-			s.judgeClaims(r, at)
-		}
-	}
-}
-
-func (f NodeBack) Sentence() string { return fmt.Sprintf("%s answers", f.Node) }
-
-func (f ReportsDropped) apply(*State, time.Time) {}
-
-func (f ReportsDropped) Sentence() string {
-	return fmt.Sprintf("the agent of %s dropped %s, since no controller had asked for them for long; the newest of each kind are there", f.Node, wording.Counted(f.Count, "report"))
-}
-
-func (f Heard) apply(s *State, _ time.Time) {
-	if n := s.Nodes[f.Node]; n != nil {
-		n.Agent, n.Heard, n.Forced = f.Agent, f.Seq, false
-	}
-}
-
-func (f Heard) Sentence() string { return fmt.Sprintf("heard %s up to report %d", f.Node, f.Seq) }
-
-func (f StopAsked) apply(s *State, at time.Time) {
-	for _, name := range f.Members {
-		m := s.Member(name)
-		m.Halted, m.RestartDue, m.RestartWhy, m.Asked = true, false, "", false
-	}
-	s.beginTask("stop", f.By, f.Members, at)
-}
-
-func (f StopAsked) Sentence() string { return "stop asked for: " + wording.Members(f.Members) }
-
-func (f StartAsked) apply(s *State, at time.Time) {
-	for _, name := range f.Members {
-		m := s.Member(name)
-		m.Halted, m.Asked = false, true
-		if len(f.Without) > 0 {
-			s.ensureRole(m.Role).Without = f.Without
-		}
-	}
-	s.beginTask("start", f.By, f.Members, at)
-}
-
-func (f StartAsked) Sentence() string {
-	if len(f.Without) > 0 {
-		return fmt.Sprintf("start asked for, without what %s may have that the others have not: %s", wording.Members(f.Without), wording.Members(f.Members))
-	}
-	return "start asked for: " + wording.Members(f.Members)
-}
-
-func (f RestartAsked) apply(s *State, at time.Time) {
-	for _, name := range f.Members {
-		m := s.Member(name)
-		m.RestartDue, m.RestartWhy, m.Attempt = true, f.Why, 0
-	}
-	switch {
-	case f.Part && s.Rollout.Active():
-	case f.Part || f.Why != AskedFor:
-		s.beginRollout(Rollout{What: "restart", Began: at, Target: s.Rollout.Target, From: s.Rollout.Target})
-	default:
-		s.beginTask("restart", f.By, f.Members, at)
-	}
-}
-
-// Why members are restarted.
-const (
-	AskedFor             = "asked for"
-	ConfigurationChanged = "changed configuration"
-)
-
-func (f RestartAsked) Sentence() string {
-	if f.Part {
-		return fmt.Sprintf("to be restarted (%s): %s", f.Why, wording.Members(f.Members))
-	}
-	if f.Why == AskedFor {
-		return "restart asked for: " + wording.Members(f.Members)
-	}
-	return fmt.Sprintf("restart asked for (%s): %s", f.Why, wording.Members(f.Members))
-}
-
-func (f RestartSpared) apply(s *State, _ time.Time) {
-	for _, name := range f.Members {
-		m := s.Member(name)
-		m.RestartDue, m.RestartWhy = false, ""
-	}
-}
-
-func (f RestartSpared) Sentence() string {
-	return "not restarted, as it runs with what is wanted: " + wording.Members(f.Members)
-}
-
 func (f RetireAsked) apply(s *State, at time.Time) {
 	s.Retiring = true
 	s.beginRollout(Rollout{What: "retire", By: f.By, Began: at, From: s.Rollout.Target})
 }
 
 func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
-
-func (f NodeReleasing) apply(s *State, _ time.Time) { s.Nodes[f.Node].Releasing = true }
-
-func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed", f.Node) }
-
-func (f NodeReleased) apply(s *State, _ time.Time) {
-	n := s.Nodes[f.Node]
-	n.Released, n.Unreachable = true, false
-	s.Census++
-	for _, m := range s.Members {
-		if m.Node == f.Node {
-			m.Kept = false
-			s.retireMember(m)
-		}
-	}
-}
-
-func (f NodeReleased) Sentence() string {
-	if f.Withdrawn {
-		return fmt.Sprintf("%s is not asked for any more; it never was there", f.Node)
-	}
-	return fmt.Sprintf("%s is free: its agent has ended and its folder is gone", f.Node)
-}
 
 func (f FieldRetired) apply(s *State, at time.Time) {
 	s.Retired, s.Retiring, s.Rollout.Ended, s.Rollout.Outcome = true, false, at, Completed

@@ -3,22 +3,17 @@
 package sqlite
 
 import (
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"maps"
-	"math"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
@@ -198,190 +193,6 @@ func (s *Log) Append(expected uint64, events []state.Event) error {
 	}
 	s.last, s.sum = seq, sum
 	slog.Debug("batch stored", "events", len(events), "last", seq)
-	return nil
-}
-
-// keepSpec stores a spec and gives what stands for it in the event.
-func (s *Log) keepSpec(tx *sql.Tx, spec *order.Spec) (*order.Spec, error) {
-	data, hash, err := state.EncodeSpec(spec)
-	if err != nil {
-		return nil, err
-	}
-	_, err = tx.Exec(`INSERT OR IGNORE INTO specs (hash, spec) VALUES (?, ?)`, hash, data)
-	return &order.Spec{Ref: hash}, err
-}
-
-// mostSpecs is how many specs are remembered; when there are more, all are forgotten.
-const mostSpecs = 4096
-
-func (s *Log) known(hash string) *order.Spec {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.specs[hash]
-}
-
-// spec gives the spec of that hash.
-func (s *Log) spec(hash string) (*order.Spec, error) {
-	if spec := s.known(hash); spec != nil {
-		return spec, nil
-	}
-	var data []byte
-	if err := s.lookup.QueryRow(`SELECT spec FROM specs WHERE hash = ?`, hash).Scan(&data); err != nil {
-		return nil, fmt.Errorf("what a member was to be run with (%s) is not in the log: %w", hash, err)
-	}
-	spec := &order.Spec{}
-	if err := json.Unmarshal(data, spec); err != nil {
-		return nil, err
-	}
-	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:16]) != hash {
-		return nil, fmt.Errorf("what a member was to be run with (%s) is not as it was written", hash)
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.specs == nil || len(s.specs) >= mostSpecs {
-		s.specs = map[string]*order.Spec{}
-	}
-	s.specs[hash] = spec
-	return spec, nil
-}
-
-// whole gives a fact with the specs that it refers to.
-func (s *Log) whole(f state.Fact) (state.Fact, error) {
-	return state.WithSpecs(f, func(spec *order.Spec) (*order.Spec, error) {
-		if spec.Ref == "" {
-			return spec, nil
-		}
-		return s.spec(spec.Ref)
-	})
-}
-
-// Read gives the events above that number, oldest first, to the function, until it fails.
-func (s *Log) Read(after uint64, each func(eventlog.Stored) error) error {
-	return s.Between(after, math.MaxInt64, each)
-}
-
-// Between gives the events above one number up to another, oldest first, to the function, until it fails.
-func (s *Log) Between(after, upTo uint64, each func(eventlog.Stored) error) error {
-	column, before := "0", int64(0)
-	if s.sums {
-		column = "sum"
-		var err error
-		if before, err = s.Sum(after); err != nil {
-			return err
-		}
-	}
-	rows, err := s.db.Query(`SELECT seq, at, kind, fact, `+column+` FROM events WHERE seq > ? AND seq <= ? ORDER BY seq`, int64(after), int64(min(upTo, math.MaxInt64)))
-	if err != nil {
-		return s.plain("read", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var seq, at, sum int64
-		var kind string
-		var data []byte
-		if err := rows.Scan(&seq, &at, &kind, &data, &sum); err != nil {
-			return s.plain("read", err)
-		}
-		if wanted := sumOf(before, seq, at, kind, data); s.sums && wanted != sum {
-			return s.broken(uint64(seq), at, kind, data)
-		}
-		before = sum
-		fact, err := state.DecodeFact(kind, data)
-		if err == nil {
-			fact, err = s.whole(fact)
-		}
-		if err != nil {
-			return fmt.Errorf("event %d in %s cannot be read: %w; put the file back from a copy, or, if a newer version has written it, use that one. Members go on running meanwhile", seq, s.name, err)
-		}
-		if c, is := fact.(state.Condensed); is && c.Sum != 0 {
-			before = c.Sum // what follows was written after what is condensed here
-		}
-		if err := each(eventlog.Stored{Seq: uint64(seq), Event: state.Event{At: time.Unix(0, at).UTC(), Fact: fact}}); err != nil {
-			return err
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return s.plain("read", err)
-	}
-	return nil
-}
-
-// Begin gives the number after which folding begins.
-func (s *Log) Begin() (after uint64, until time.Time) {
-	var seq, newest int64
-	if err := s.lookup.QueryRow(`SELECT seq, until FROM begin`).Scan(&seq, &newest); err != nil || seq == 0 {
-		return 0, time.Time{} // nothing was condensed, or by no version that could have
-	}
-	return uint64(seq) - 1, time.Unix(0, newest).UTC()
-}
-
-// Back gives the number after which the n newest events below a number come.
-func (s *Log) Back(below, n uint64) (after uint64, err error) {
-	err = s.lookup.QueryRow(`SELECT seq FROM events WHERE seq < ? ORDER BY seq DESC LIMIT 1 OFFSET ?`, int64(min(below, math.MaxInt64)), int64(min(n, math.MaxInt64))).Scan(&after)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, s.plain("read", err)
-	}
-	return after, nil
-}
-
-// Sum is the checksum of the log up to that event, by which the next one is checked; 0 for one before the first.
-func (s *Log) Sum(seq uint64) (int64, error) {
-	if !s.sums || seq == 0 {
-		return 0, nil
-	}
-	var at uint64
-	var sum int64
-	var kind string
-	var fact []byte
-	err := s.lookup.QueryRow(`SELECT seq, sum, kind, CASE kind WHEN 'condensed' THEN fact END FROM events WHERE seq <= ? ORDER BY seq DESC LIMIT 1`, int64(seq)).Scan(&at, &sum, &kind, &fact)
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		return 0, nil
-	case err != nil:
-		return 0, s.plain("read", err)
-	case kind == "condensed":
-		var c struct{ Sum int64 }
-		if err := json.Unmarshal(fact, &c); err == nil && c.Sum != 0 {
-			return c.Sum, nil
-		}
-	}
-	return sum, nil
-}
-
-// Whole reads all events and tells whether each is as it was written. It decodes none of them.
-func (s *Log) Whole() error {
-	if !s.sums {
-		return nil
-	}
-	rows, err := s.db.Query(`SELECT seq, at, kind, fact, sum FROM events ORDER BY seq`)
-	if err != nil {
-		return s.plain("read", err)
-	}
-	defer rows.Close()
-	before := int64(0)
-	for rows.Next() {
-		var seq, at, sum int64
-		var kind string
-		var data sql.RawBytes
-		if err := rows.Scan(&seq, &at, &kind, &data, &sum); err != nil {
-			return s.plain("read", err)
-		}
-		if sumOf(before, seq, at, kind, data) != sum {
-			return s.broken(uint64(seq), at, kind, data)
-		}
-		if before = sum; kind == "condensed" {
-			var c struct{ Sum int64 }
-			if err := json.Unmarshal(data, &c); err == nil && c.Sum != 0 {
-				before = c.Sum
-			}
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return s.plain("read", err)
-	}
 	return nil
 }
 
