@@ -147,22 +147,33 @@ func blockOf(a netip.Addr) int {
 	return int(b[1])<<8 | int(b[2])
 }
 
-// listening finds the addresses at which some process listens, and the blocks that they are in.
+// listening finds the addresses at which some process listens, and the blocks that they are in. The kernel gives its list a page at a time and
+// may leave out a socket when others close between two pages, so that it is read twice.
 func listening() (blocks map[int]bool, addresses map[netip.Addr]bool, err error) {
-	data, err := os.ReadFile("/proc/net/tcp")
-	if err != nil {
-		return nil, nil, fmt.Errorf("the addresses in use cannot be read: %w", err)
-	}
 	blocks, addresses = map[int]bool{}, map[netip.Addr]bool{}
-	for _, line := range strings.Split(string(data), "\n") {
+	for range 2 {
+		data, err := os.ReadFile(socketList)
+		if err != nil {
+			return nil, nil, fmt.Errorf("the addresses in use cannot be read: %w", err)
+		}
+		noteListening(string(data), blocks, addresses)
+	}
+	return blocks, addresses, nil
+}
+
+const socketList = "/proc/net/tcp"
+
+// noteListening reads the kernel's list of sockets: of each line the second field is the local address in hex, its lowest byte first, and the
+// fourth the state, 0A for one that listens.
+func noteListening(list string, blocks map[int]bool, addresses map[netip.Addr]bool) {
+	for _, line := range strings.Split(list, "\n") {
 		f := strings.Fields(line)
 		if len(f) < 4 || f[3] != "0A" || len(f[1]) < 8 {
 			continue
 		}
-		if v, err := strconv.ParseUint(f[1][:8], 16, 32); err == nil && v&0xff == 127 { // lowest byte first
+		if v, err := strconv.ParseUint(f[1][:8], 16, 32); err == nil && v&0xff == 127 {
 			a := netip.AddrFrom4([4]byte{byte(v), byte(v >> 8), byte(v >> 16), byte(v >> 24)})
 			blocks[blockOf(a)], addresses[a] = true, true
 		}
 	}
-	return blocks, addresses, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"os"
 	"strings"
 	"testing"
 
@@ -114,7 +115,8 @@ func TestANeighbourhoodInUseIsLeftAlone(t *testing.T) {
 	}
 	block := func(b state.Binding) string { return b.Address[:strings.LastIndexByte(b.Address, '.')] }
 	if block(other["gull-i"]) == block(free["gull-i"]) {
-		t.Errorf("%s was given although somebody listens there", other["gull-i"].Address)
+		list, err := os.ReadFile(socketList)
+		t.Errorf("%s was given although somebody listens there; the kernel's list (%v):\n%s", other["gull-i"].Address, err, list)
 	}
 }
 
