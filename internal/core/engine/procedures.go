@@ -102,9 +102,13 @@ func (w *pass) change(role *field.Role, r *state.Role, members []*state.Member) 
 	if leader := w.Members[r.Leader]; leader != nil && leader.Tries >= handOverTries {
 		c.HandsOver = false
 	}
-	if !w.open(role) {
-		for i := range c.Members {
-			c.Members[i].Absent = c.Members[i].Absent || c.Members[i].Seat == membership.Outside
+	open := w.open(role)
+	for i, m := range members {
+		c.Members[i].Absent = c.Members[i].Absent || !open && c.Members[i].Seat == membership.Outside
+		if w.unlisted(role, m) && c.Learners {
+			c.Members[i].Seat = membership.Learner
+		} else if w.unlisted(role, m) {
+			c.Members[i].Seat = membership.Voter
 		}
 	}
 	next, waits := membership.Next(c)
@@ -154,6 +158,11 @@ func (w *pass) waits(r *state.Role, wait membership.Wait, answers ...state.Answe
 	return []state.Fact{state.ChangeWaits{Role: r.Name, For: wait.For, Blocked: wait.Blocked, Answers: answers}}
 }
 
+// unlisted tells whether a member that leaves has joined, and its cluster's list was last read before that.
+func (w *pass) unlisted(role *field.Role, m *state.Member) bool {
+	return m.Leaving && !m.Left && !m.Founding && m.Steps[order.Join] > 0 && !m.Listed && w.RoleOf(role.Name).Roster != nil && m.Steps[order.Leave] == 0 && len(role.Program.Leave) > 0
+}
+
 // unfinished looks at what has been done about one member and has not shown yet. Busy says that the cluster must show
 // it before anything else is changed.
 func (w *pass) unfinished(role *field.Role, r *state.Role, m *state.Member) (facts []state.Fact, busy bool) {
@@ -166,6 +175,9 @@ func (w *pass) unfinished(role *field.Role, r *state.Role, m *state.Member) (fac
 		if m.Unsettled == order.Join {
 			return w.ask(role, m, order.Join, m.Steps[order.Join], ""), true
 		}
+		if w.unlisted(role, m) {
+			return nil, false
+		}
 		if i := m.Steps[order.Leave]; i > 0 && i < len(p.Leave) && due(order.Leave, p.Leave[i]) == afterStop {
 			return w.dismiss(role, m), true
 		}
@@ -176,6 +188,8 @@ func (w *pass) unfinished(role *field.Role, r *state.Role, m *state.Member) (fac
 		return nil, m.Steps[order.Leave] >= len(p.Leave) && len(p.Leave) > 0 // its list shall show it
 	case !m.Founding && !m.Admitted && m.Steps[order.Join] == w.firstAfterStart(p) && m.Steps[order.Join] > 0:
 		return []state.Fact{admitted(role, m)}, true
+	case !m.Founding && !m.Admitted && seat != membership.Outside && m.Steps[order.Join] < w.firstAfterStart(p): // let in by hand
+		return w.ask(role, m, order.Join, m.Steps[order.Join], ""), true
 	case !m.Founding && m.Admitted && m.Steps[order.Join] >= len(p.Join) && known && !m.Listed:
 		return nil, true
 	case len(p.Promote) > 0 && m.Steps[order.Promote] >= len(p.Promote) && known && seat == membership.Learner:
@@ -293,10 +307,15 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	}
 	w.revision = max(w.revision, w.Revision) + 1
 	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
-		Last: index == len(steps)-1, VerifyFirst: m.Unsettled == procedure, Do: step,
+		Last: index == len(steps)-1, VerifyFirst: m.Unsettled == procedure || step.DoneWhen != "" && w.already(role, m, procedure), Do: step,
 		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
 	op.VerifyOnly, op.Delay = settle, lag
 	return []state.Fact{state.OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
+}
+
+// already tells whether what a procedure is to bring about may be so: somebody has let the member in by hand, or it is not known to have come in.
+func (w *pass) already(role *field.Role, m *state.Member, procedure order.Procedure) bool {
+	return procedure == order.Leave && w.unlisted(role, m) || procedure == order.Join && w.RoleOf(role.Name).Roster != nil && w.Seat(role, m) != membership.Outside
 }
 
 // admits is who leads as a member joins; where nobody does, another member that works.

@@ -18,6 +18,7 @@ type node struct {
 	members map[field.MemberName]*simulated
 	reports []order.Report
 	last    uint64
+	lives   int // how often it was freed
 
 	term       uint64
 	operations map[uint64]bool             // taken in

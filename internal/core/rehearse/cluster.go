@@ -9,6 +9,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/state"
 )
 
 // Cluster is the simulated cluster of a role whose members join and leave by procedure. It is the truth that the engine
@@ -167,10 +168,20 @@ func (w *World) operate(n *node, o order.Operation) {
 	n.term = o.Term
 	n.operations[o.ID] = true
 	n.newest[o.Member] = o.ID
-	if c := w.Cluster(o.Spec.Role); c.lost.After(w.Now.Add(-3 * travel)) {
+	if c := w.Cluster(o.Spec.Role); c.lost.After(w.Now.Add(-3*travel)) || w.unknownLoss(c) {
 		c.excused = true // the news of the loss was still on its way when this was decided
 	}
 	w.after(o.Delay+settleTakes, func() { w.try(n, o, w.Now.Add(refusedFor)) })
+}
+
+// unknownLoss tells whether a voter has been lost of which the controller has not heard yet.
+func (w *World) unknownLoss(c *Cluster) bool {
+	for name := range c.Voters {
+		if m := w.State.Members[name]; m != nil && m.Phase == state.Ready && !w.lit(name) {
+			return true
+		}
+	}
+	return false
 }
 
 // try makes one call, and is repeated while it is refused.
@@ -233,9 +244,14 @@ func (w *World) try(n *node, o order.Operation, until time.Time) {
 	}
 	if answers {
 		c.Refuse[o.Procedure]--
+		o.VerifyFirst = false // it has not happened
 	}
 	if w.Now.After(until) || n.cut {
-		answer(order.Undone, "the cluster is not ready for it")
+		kind := order.Undone
+		if o.VerifyFirst || o.VerifyOnly { // nobody has said whether it has happened
+			kind = order.Unclear
+		}
+		answer(kind, "the cluster is not ready for it")
 		return
 	}
 	c.pending[o.Member] = o.Procedure

@@ -33,6 +33,10 @@ func (w *World) Until(holds func() bool, most time.Duration) bool {
 }
 
 func (w *World) after(d time.Duration, do func()) {
+	if w.host != nil {
+		w.host.After(d, do)
+		return
+	}
 	w.seq++
 	heap.Push(&w.queue, event{at: w.Now.Add(d), seq: w.seq, do: do})
 }

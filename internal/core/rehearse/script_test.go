@@ -181,6 +181,9 @@ func (s *script) do(t *testing.T, line string) string {
 	case "stranger": // ROLE NAME: somebody adds a voter by hand
 		s.Cluster(field.RoleName(args[0])).Voters[field.MemberName(args[1])] = true
 		s.elect(s.Cluster(field.RoleName(args[0])))
+	case "learner": // ROLE NAME: somebody adds one that does not vote yet by hand
+		s.Cluster(field.RoleName(args[0])).Learners[field.MemberName(args[1])] = true
+		s.elect(s.Cluster(field.RoleName(args[0])))
 	case "takeoff": // ROLE NAME: somebody takes a voter off by hand
 		delete(s.Cluster(field.RoleName(args[0])).Voters, field.MemberName(args[1]))
 		s.elect(s.Cluster(field.RoleName(args[0])))

@@ -311,3 +311,47 @@ func numbersGivenOnce(t *testing.T, w *World) {
 		}
 	}
 }
+
+// TestWhoJoinedUnseenLeavesByProcedure has a member join, and leave before its cluster's list has been read again: it is taken off the list, and
+// not forgotten there.
+func TestWhoJoinedUnseenLeavesByProcedure(t *testing.T) {
+	w := votingWorld(t, voting(3, 2))
+	if err := deploy(t, w, voting(4, 2)); err != nil {
+		t.Fatal(err)
+	}
+	op := w.State.Roles["wardens"].Op
+	if op == nil || op.Procedure != order.Join {
+		t.Fatalf("nobody is asked to join: %+v", op)
+	}
+	n, _ := w.find(op.Asked)
+	n.operations[op.ID] = true // the list is told of nothing
+	joined := order.Report{Seq: n.last + 1, At: w.Now, Kind: order.Done, Member: op.Member, Operation: op.ID, Captured: map[string]string{"id": "id-" + string(op.Member)}}
+	if err := w.Do(engine.Reports{Node: n.name, Agent: "agent of " + string(n.name), Reports: []order.Report{joined}}); err != nil {
+		t.Fatal(err)
+	}
+	w.Run(time.Second)
+	if err := w.Do(engine.StopMembers{Members: []field.MemberName{op.Member}}); err != nil { // else it is waited for
+		t.Fatal(err)
+	}
+	w.Run(time.Second)
+	if err := deploy(t, w, voting(3, 2)); err != nil {
+		t.Fatal(err)
+	}
+	w.Run(50 * time.Millisecond)
+	var asked *order.Operation
+	for _, e := range w.Log {
+		switch f := e.Fact.(type) {
+		case state.OperationAsked:
+			if f.Operation.Procedure == order.Leave {
+				asked = &f.Operation
+			}
+		case state.MemberLeft:
+			if asked == nil {
+				t.Errorf("%s left its cluster, and nobody asked whether that lists it", f.Member)
+			}
+		}
+	}
+	if asked == nil || asked.Member != op.Member || !asked.VerifyFirst {
+		t.Errorf("the cluster is not asked whether it lists %s: %+v", op.Member, asked)
+	}
+}

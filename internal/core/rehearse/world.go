@@ -1,5 +1,6 @@
 // Package rehearse carries out rollouts on simulated nodes in virtual time: the same engine, with agents that are a few
-// lines of arithmetic. It reads no clock and starts no goroutine, so that the same world always ends the same way.
+// lines of arithmetic. It reads no clock and starts no goroutine, so that the same world always ends the same way. Its nodes can obey the real
+// controller and its drivers instead; see Hosted.
 package rehearse
 
 import (
@@ -45,6 +46,7 @@ type World struct {
 	DieAfter int
 	Dead     bool // the controller is dead
 
+	host     *Host // whose controller the nodes obey; nil for the simulated one
 	loop     *loop.Loop
 	nodes    map[field.NodeName]*node
 	clusters map[field.RoleName]*Cluster
@@ -123,6 +125,9 @@ func (w *World) TakeOver() {
 
 // Do hands an input to the controller.
 func (w *World) Do(in engine.Input) error {
+	if w.host != nil {
+		return nil // it finds out by itself
+	}
 	if w.Dead {
 		return fmt.Errorf("the controller is dead")
 	}
@@ -138,6 +143,9 @@ func (w *World) Do(in engine.Input) error {
 
 // dispatch sends what the state asks for. Orders on their way twice are harmless.
 func (w *World) dispatch() {
+	if w.host != nil {
+		return
+	}
 	for _, c := range w.loop.Commands() {
 		n := w.node(c.Node)
 		if c.Give > 0 {
@@ -167,6 +175,10 @@ func (w *World) report(n *node, r order.Report) {
 
 // deliver brings all reports that are kept to the controller, which acknowledges them.
 func (w *World) deliver(n *node) {
+	if w.host != nil {
+		w.host.News(n.name)
+		return
+	}
 	if n.cut || w.Dead || len(n.reports) == 0 {
 		return
 	}
