@@ -27,7 +27,7 @@ test: build lint
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/... ./internal/demo/...
 
 soak: build
-	LANTERNFIELD_SOAK=1 $(GO) test -timeout 30m -run TestRandomHistories ./internal/core/rehearse
+	LANTERNFIELD_SOAK=1 $(GO) test -timeout 30m -run TestRandomHistories ./internal/core/rehearse ./internal/control
 	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss|TestTheLidIsClosed' ./e2e
 
 demo: build

@@ -16,8 +16,8 @@ const condenseEvery = time.Hour
 // condensing condenses old detail now and then, a checkpoint at a time, so that nobody waits for long.
 func (c *Controller) condensing(ctx context.Context) {
 	for {
-		if f := c.current().Field; f != nil && c.marks.kept != nil {
-			if err := condense(ctx, c.log, c.marks.kept, f.History, time.Now()); err != nil {
+		if f := c.current().Field; f != nil {
+			if err := c.marks.condense(ctx, f.History); err != nil {
 				slog.Warn("old detail cannot be condensed", "error", err)
 			}
 		}
@@ -27,6 +27,14 @@ func (c *Controller) condensing(ctx context.Context) {
 		case <-time.After(condenseEvery):
 		}
 	}
+}
+
+func (m *marks) condense(ctx context.Context, keep field.History) error {
+	kept := m.file.Load()
+	if kept == nil {
+		return nil
+	}
+	return condense(ctx, m.log, kept, keep, time.Now())
 }
 
 // condense condenses what is older than is to be kept, and more than is to be kept.

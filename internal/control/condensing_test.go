@@ -62,7 +62,7 @@ func TestOldDetailIsCondensedByAgeAndByNumber(t *testing.T) {
 			defer m.drop()
 			m.take(before, tide)
 			for deadline := time.Now().Add(10 * time.Second); ; { // they are written while others go on
-				if all, err := m.kept.List(); err == nil && len(all) >= 6 {
+				if all, err := m.file.Load().List(); err == nil && len(all) >= 6 {
 					break
 				}
 				if time.Now().After(deadline) {
@@ -70,7 +70,7 @@ func TestOldDetailIsCondensedByAgeAndByNumber(t *testing.T) {
 				}
 				time.Sleep(time.Millisecond)
 			}
-			if err := condense(context.Background(), log, m.kept, test.keep, last); err != nil {
+			if err := condense(context.Background(), log, m.file.Load(), test.keep, last); err != nil {
 				t.Fatal(err)
 			}
 			n, accepted := uint64(0), 0

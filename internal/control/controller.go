@@ -28,11 +28,11 @@ import (
 type Controller struct {
 	folder  Folder
 	lock    *lease.Lease
-	log     *sqlite.Log
 	loop    *loop.Loop
-	marks   *marks
+	marks   checkpoints
 	ground  ground.Ground
 	key     []byte
+	letGo   func() error // closes the log
 	inputs  chan input
 	life    context.Context // ends when the controller lets go of the field
 	cancel  context.CancelFunc
@@ -119,6 +119,29 @@ func Cut(f Folder, broken *eventlog.Broken) (kept string, err error) {
 
 func fieldName(f Folder) string { return filepath.Base(f.Dir) }
 
+// parts is what a controller works with. Hold makes them out of a folder; a rehearsal in virtual time hands over its own.
+type parts struct {
+	ground ground.Ground
+	log    eventlog.Log
+	state  *state.State // that the log has led to, which becomes the controller's own
+	tide   timeline
+	marks  checkpoints
+	key    []byte
+	lock   *lease.Lease // nil where nobody else could write the log
+	letGo  func() error
+	closed bool // nobody can come in through a socket
+}
+
+// checkpoints keeps folded states as the log goes on.
+type checkpoints interface {
+	note(e eventlog.Stored)                                 // takes in an event that was stored
+	isDue() bool                                            // tells whether a checkpoint is to be taken
+	take(s *state.State, t timeline)                        // takes one
+	close(s *state.State, t timeline)                       // ends, with a last one
+	condense(ctx context.Context, keep field.History) error // condenses what is older, or more, than is to be kept
+}
+
+// start makes the controller of a folder.
 func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	key, err := f.key()
 	if err != nil {
@@ -132,30 +155,37 @@ func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: lock, command: command, since: time.Now(), log: log, ground: g, key: key, inputs: make(chan input, 64), done: make(chan struct{}),
-		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{},
-		driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	s, tide, marks, err := f.foldToWrite(log)
-	c.tide, c.marks = tide, marks
+	if err == nil {
+		var c *Controller
+		if c, err = begin(f, parts{ground: g, log: log, state: s, tide: tide, marks: marks, key: key, lock: lock, letGo: log.Close}, command); err == nil {
+			return c, nil
+		}
+	}
+	marks.drop()
+	return nil, errors.Join(err, log.Close())
+}
+
+// begin takes the field over, and goes on from there.
+func begin(f Folder, p parts, command string) (*Controller, error) {
 	over := engine.TakeOver{By: fmt.Sprintf("process %d (%s)", os.Getpid(), command)}
-	if err == nil {
-		over.Mark, err = randomMark()
+	var err error
+	if over.Mark, err = randomMark(); err != nil {
+		return nil, err
 	}
-	if err == nil {
-		over.Log, err = randomMark()
+	if over.Log, err = randomMark(); err != nil {
+		return nil, err
 	}
-	if err == nil {
-		c.loop, c.state = loop.New(log, s), s.Clone()
-		_, _, err = c.decide([]input{{in: over}})
-	}
-	if err == nil {
+	ctx, cancel := context.WithCancel(context.Background())
+	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, key: p.key,
+		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
+		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
+	if _, _, err = c.decide([]input{{in: over}}); err == nil && !p.closed {
 		err = c.listen()
 	}
 	if err != nil {
 		cancel()
-		marks.drop()
-		return nil, errors.Join(err, log.Close())
+		return nil, err
 	}
 	c.publish()
 	c.dispatch(ctx)
@@ -171,7 +201,10 @@ func (c *Controller) Close() error {
 	<-c.done
 	c.drivers.Wait()
 	c.marks.close(c.loop.State(), c.tide)
-	err := errors.Join(c.shut(), c.log.Close())
+	err := errors.Join(c.shut(), c.letGo())
+	if c.lock == nil {
+		return err
+	}
 	if !c.Adrift() {
 		c.folder.keepSpace()
 	}

@@ -111,7 +111,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 	} else if out.Decided {
 		c.problems = nil
 	}
-	due := c.marks.due
+	due := c.marks.isDue()
 	tide := c.tide
 	if due {
 		tide.samples = slices.Clone(tide.samples)

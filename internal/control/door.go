@@ -165,6 +165,9 @@ func (c *Controller) CloseAlone() error {
 func (c *Controller) turnAway() {
 	c.door.mu.Lock()
 	defer c.door.mu.Unlock()
+	if c.door.listener == nil {
+		return
+	}
 	_ = c.door.listener.Close()
 	if !c.Adrift() { // else the socket that is there is not ours
 		_ = os.Remove(filepath.Join(c.folder.own(), "control.sock"))
@@ -172,7 +175,12 @@ func (c *Controller) turnAway() {
 }
 
 // shut ends what goes on through the socket.
-func (c *Controller) shut() error { return c.door.server.Close() }
+func (c *Controller) shut() error {
+	if c.door.server == nil {
+		return nil
+	}
+	return c.door.server.Close()
+}
 
 // Adrift tells whether the field's folder is not where it was: then somebody else may hold the field that is there now.
-func (c *Controller) Adrift() bool { return c.lock.Lost() }
+func (c *Controller) Adrift() bool { return c.lock != nil && c.lock.Lost() }

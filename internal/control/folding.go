@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"os"
+	"sync/atomic"
 
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -44,8 +45,8 @@ func (f Folder) folder(progress func(done, of uint64)) (eventlog.Folder, func(),
 // marks keeps checkpoints as the log goes on. Writing them holds nobody up.
 type marks struct {
 	log    *sqlite.Log
-	name   string              // of the file of the checkpoints, which is made when there is one to keep
-	kept   *sqlite.Checkpoints // nil where none is kept yet, or can be
+	name   string                             // of the file of the checkpoints, which is made when there is one to keep
+	file   atomic.Pointer[sqlite.Checkpoints] // nil where none is kept yet, or can be
 	marker *eventlog.Marker
 	due    bool
 	write  chan mark
@@ -69,14 +70,14 @@ func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, timeline, *marks, er
 	go m.writing()
 	fold := eventlog.Folder{Log: log, Progress: f.Progress}
 	var t timeline
-	if m.kept != nil {
+	if kept := m.file.Load(); kept != nil {
 		if log.Last() <= wholeAtOnce {
 			if err := log.Whole(); err != nil {
 				return nil, t, m, err
 			}
 		}
 		if t.samples = m.tide(fold); t.samples != nil {
-			fold.Checkpoints = m.kept
+			fold.Checkpoints = kept
 		}
 	}
 	begun := false
@@ -102,7 +103,7 @@ func (m *marks) open() {
 		slog.Warn("no checkpoints can be kept; opening a long log takes its time", "error", err)
 		return
 	}
-	m.kept = kept
+	m.file.Store(kept)
 }
 
 // from is the checkpoint after which the folding began, given the first event that was folded.
@@ -122,7 +123,8 @@ func (m *marks) from(fold eventlog.Folder, first uint64) eventlog.Checkpoint {
 
 // tide gives the samples that were kept with the newest checkpoint; nil where there are none.
 func (m *marks) tide(fold eventlog.Folder) []Sample {
-	all, err := m.kept.List()
+	kept := m.file.Load()
+	all, err := kept.List()
 	if err != nil || len(all) == 0 {
 		return nil
 	}
@@ -130,7 +132,7 @@ func (m *marks) tide(fold eventlog.Folder) []Sample {
 	if sum, err := fold.Log.Sum(last.Seq); err != nil || sum != last.Sum {
 		return nil
 	}
-	data, err := m.kept.Extra(tideExtra, last.Seq, last.Sum)
+	data, err := kept.Extra(tideExtra, last.Seq, last.Sum)
 	samples := []Sample{}
 	if err != nil || json.Unmarshal(data, &samples) != nil {
 		return nil
@@ -141,11 +143,13 @@ func (m *marks) tide(fold eventlog.Folder) []Sample {
 // note takes in an event that was stored.
 func (m *marks) note(e eventlog.Stored) { m.due = m.marker.Note(e) || m.due }
 
+func (m *marks) isDue() bool { return m.due }
+
 // take makes a checkpoint of a state, and has it written.
 func (m *marks) take(s *state.State, t timeline) {
 	m.due = false
-	if m.kept == nil {
-		if m.open(); m.kept == nil {
+	if m.file.Load() == nil {
+		if m.open(); m.file.Load() == nil {
 			return
 		}
 	}
@@ -164,8 +168,8 @@ func (m *marks) writing() {
 	defer close(m.done)
 	for x := range m.write {
 		data, err := json.Marshal(x.tide)
-		if err == nil {
-			err = errors.Join(m.kept.Put(x.checkpoint), m.kept.PutExtra(tideExtra, x.checkpoint.Seq, x.checkpoint.Sum, data))
+		if kept := m.file.Load(); err == nil {
+			err = errors.Join(kept.Put(x.checkpoint), kept.PutExtra(tideExtra, x.checkpoint.Seq, x.checkpoint.Sum, data))
 		}
 		if err != nil {
 			slog.Warn("a checkpoint cannot be kept", "error", err)
@@ -188,8 +192,8 @@ func (m *marks) close(s *state.State, t timeline) {
 func (m *marks) drop() {
 	close(m.write)
 	<-m.done
-	if m.kept != nil {
-		m.kept.Close()
+	if kept := m.file.Load(); kept != nil {
+		kept.Close()
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -15,6 +16,7 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/eventlog/memory"
 	"lanternfield/internal/ground"
 )
 
@@ -288,9 +290,15 @@ func TestAGroundMayAnswerLate(t *testing.T) {
 }
 
 // TestANodeThatCannotBeHad says why, is asked for again, and is withdrawn when nobody wants it any more.
-func TestANodeThatCannotBeHad(t *testing.T) {
-	g, c := onPaper(t)
-	ctx := context.Background()
+func TestANodeThatCannotBeHad(t *testing.T) { synctest.Test(t, testANodeThatCannotBeHad) }
+
+func testANodeThatCannotBeHad(t *testing.T) {
+	g, ctx := newPaper(), context.Background()
+	c, err := begin(Folder{Dir: t.TempDir()}, parts{ground: ground.Several{"paper": g}, log: &memory.Log{}, state: state.NewState(), marks: noMarks{}, letGo: func() error { return nil }, closed: true}, "a rehearsal")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
 	g.refuses = "tern-1"
 	if err := c.Do(ctx, Request{What: "deploy", Draft: papers(2), By: "test"}); err == nil || !strings.Contains(err.Error(), "the mill makes no tern-1") {
 		t.Fatalf("what is known at once was not said at once: %v", err)
