@@ -72,66 +72,99 @@ func (d *driver) pending() tasks {
 	return d.tasks
 }
 
+// How long a driver waits until it tries to reach its agent again.
+const (
+	reachAgain     = 20 * time.Millisecond
+	reachAgainMost = 2 * time.Second
+)
+
 // run keeps in touch until the context ends or the node is released.
 func (d *driver) run(ctx context.Context) {
-	pause := 20 * time.Millisecond
+	pause := reachAgain
 	for ctx.Err() == nil {
-		if give := d.pending().give; give > 0 && !d.pending().release {
-			d.obtain(ctx, give)
+		switch t := d.pending(); {
+		case t.release:
+			if d.release(ctx) {
+				return
+			}
+		case t.give > 0:
+			d.obtain(ctx, t.give)
 			continue
-		}
-		if d.pending().release {
-			d.account(ctx)
-			if ctx.Err() != nil {
-				return
-			}
-			if err := d.control.ground.Release(ctx, d.node, d.at); err == nil {
-				d.tell(ctx, engine.NodeFreed{Node: d.node})
-				return
-			} else if ctx.Err() == nil {
-				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
-			}
-		} else if d.at.Address == "" {
-			select { // what its ground has given is being stored
+		case d.at.Address == "": // what its ground has given is being stored
+			select {
 			case <-ctx.Done():
 			case <-d.wake:
 			}
-		} else if client, err := d.control.ground.Ensure(ctx, d.node, d.at); err != nil {
-			if errors.Is(err, ground.ErrAdrift) && d.control.retiring() {
-				err = errors.Join(err, d.control.ground.Abandon(ctx, d.node, d.at))
-			}
-			if ctx.Err() == nil {
-				d.tell(ctx, engine.NodeLost{Node: d.node, Why: err.Error()})
-			}
-		} else {
-			var lacks *agentapi.Lacks
-			asking, done := context.WithTimeout(ctx, answerWait)
-			err := d.control.claim(asking, d, client)
-			var slow interface{ Timeout() bool }
-			if errors.As(err, &slow) && slow.Timeout() {
-				err = context.DeadlineExceeded
-			}
-			done()
-			if err == nil {
-				err = d.converse(ctx, client)
-			}
-			if err == nil || errors.Is(err, errRelease) {
-				pause = 20 * time.Millisecond
-			} else if errors.As(err, &lacks) {
-				d.tell(ctx, engine.NodeLost{Node: d.node, Why: lacks.Why, Refuses: true})
-			} else if ctx.Err() == nil {
-				slog.Info("lost touch with an agent", "node", d.node, "error", err)
-				if errors.Is(err, context.DeadlineExceeded) || pause > 200*time.Millisecond {
-					d.tell(ctx, engine.NodeLost{Node: d.node, Why: "its agent does not answer"})
-				}
-			}
-			client.Close()
+		case d.reach(ctx, pause > 200*time.Millisecond):
+			pause = reachAgain
 		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
-		pause = min(2*pause, 2*time.Second)
+		pause = min(2*pause, reachAgainMost)
+	}
+}
+
+// release gives the node back, after its agent has said what is left there. It tells whether that is done.
+func (d *driver) release(ctx context.Context) bool {
+	if d.account(ctx); ctx.Err() != nil {
+		return true
+	}
+	if err := d.control.ground.Release(ctx, d.node, d.at); err != nil {
+		d.lost(ctx, err.Error(), false)
+		return false
+	}
+	d.tell(ctx, engine.NodeFreed{Node: d.node})
+	return true
+}
+
+// reach finds the node's agent, has it obey, and keeps in touch until it stops answering. It tells whether it answered to the end; Tried says
+// that it has not answered for some time, so that it counts as lost.
+func (d *driver) reach(ctx context.Context, tried bool) bool {
+	client, err := d.control.ground.Ensure(ctx, d.node, d.at)
+	if err != nil {
+		if errors.Is(err, ground.ErrAdrift) && d.control.retiring() {
+			err = errors.Join(err, d.control.ground.Abandon(ctx, d.node, d.at))
+		}
+		d.lost(ctx, err.Error(), false)
+		return false
+	}
+	defer client.Close()
+	if err = d.claim(ctx, client); err == nil {
+		err = d.converse(ctx, client)
+	}
+	var lacks *agentapi.Lacks
+	switch {
+	case err == nil || errors.Is(err, errRelease):
+		return true
+	case errors.As(err, &lacks):
+		d.lost(ctx, lacks.Why, true)
+	case ctx.Err() == nil:
+		slog.Info("lost touch with an agent", "node", d.node, "error", err)
+		if tried || errors.Is(err, context.DeadlineExceeded) {
+			d.lost(ctx, "its agent does not answer", false)
+		}
+	}
+	return false
+}
+
+// claim has the agent obey this controller. An error that is context.DeadlineExceeded says that it did not answer in time.
+func (d *driver) claim(ctx context.Context, client agentapi.Agent) error {
+	asking, done := context.WithTimeout(ctx, answerWait)
+	defer done()
+	err := d.control.claim(asking, d, client)
+	var slow interface{ Timeout() bool }
+	if errors.As(err, &slow) && slow.Timeout() {
+		return context.DeadlineExceeded
+	}
+	return err
+}
+
+// lost tells the engine that the node cannot be reached.
+func (d *driver) lost(ctx context.Context, why string, refuses bool) {
+	if ctx.Err() == nil {
+		d.tell(ctx, engine.NodeLost{Node: d.node, Why: why, Refuses: refuses})
 	}
 }
 
