@@ -18,7 +18,6 @@ import (
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/eventlog"
-	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/keeper"
 )
 
@@ -84,7 +83,7 @@ func (a *app) actFlags(cmd *cobra.Command, timeout *time.Duration) {
 }
 
 // deploy reviews, asks, orders and waits. Save is called when the order is about to leave.
-func (a *app) deploy(cmd *cobra.Command, f *fieldfile.File, folder control.Folder, save func() error, timeout time.Duration) error {
+func (a *app) deploy(cmd *cobra.Command, f draft, folder control.Folder, save func() error, timeout time.Duration) error {
 	ctx := cmd.Context()
 	found := finding.Whole(f.Field)
 	if finding.HasErrors(found) {
@@ -154,7 +153,7 @@ func (a *app) scaleCommand() *cobra.Command {
 			}
 			next := f
 			for i := 0; i < len(rest); i += 2 {
-				if next, err = withMembers(next, rest[i], rest[i+1]); err != nil {
+				if next, err = withMembers(next, folder, rest[i], rest[i+1]); err != nil {
 					return err
 				}
 			}
@@ -168,7 +167,7 @@ func notANumber(text string) error {
 	return fmt.Errorf("%q is not a number of members; write 0 or more", text)
 }
 
-func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error) {
+func withMembers(f draft, folder control.Folder, role, number string) (draft, error) {
 	r := f.Field.Role(field.RoleName(role))
 	if r == nil {
 		var names []string
@@ -179,20 +178,24 @@ func withMembers(f *fieldfile.File, role, number string) (*fieldfile.File, error
 		if near := field.Nearest(role, names); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
-		return nil, fmt.Errorf("%s has no role %q; %s", f.Name, role, hint)
+		return draft{}, fmt.Errorf("%s has no role %q; %s", f.Name, role, hint)
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 0 {
-		return nil, notANumber(number)
+		return draft{}, notANumber(number)
 	}
 	if n == r.Members {
 		return f, nil
 	}
 	data, err := f.Put(arrange.Put{Path: []string{"roles", string(r.Name), "members"}, Value: strconv.Itoa(n)})
 	if err != nil {
-		return nil, err
+		return draft{}, err
 	}
-	return f.With(data)
+	next, err := f.With(data)
+	if err != nil {
+		return draft{}, err
+	}
+	return drafted(next, folder), nil
 }
 
 func (a *app) openDeployed(ctx context.Context, cmd *cobra.Command, folder control.Folder, verb string) (control.Session, *snapshot.Snapshot, error) {

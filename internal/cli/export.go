@@ -96,7 +96,7 @@ func (a *app) exportCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) exportDrawing(cmd *cobra.Command, f *fieldfile.File, folder control.Folder, what, out string, night bool) error {
+func (a *app) exportDrawing(cmd *cobra.Command, f draft, folder control.Folder, what, out string, night bool) error {
 	snap, err := control.Look(cmd.Context(), folder)
 	if errors.Is(err, control.ErrNothing) || err == nil && (snap.State == snapshot.Draft || snap.State == snapshot.Retired) {
 		snap, err = draw.Draft(f.Field), nil
@@ -111,7 +111,7 @@ func (a *app) exportDrawing(cmd *cobra.Command, f *fieldfile.File, folder contro
 	return draw.Save(draw.Of(what, snap, theme), out)
 }
 
-func (a *app) exportTOSCA(f *fieldfile.File, out string) error {
+func (a *app) exportTOSCA(f draft, out string) error {
 	data, lost, err := tosca.Export(f.Field)
 	if err != nil {
 		return err

@@ -15,7 +15,6 @@ import (
 	"lanternfield/internal/core/footprint"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/host"
 )
 
@@ -95,7 +94,7 @@ func wordsOf(err error) string {
 }
 
 // moves lists the members of a deployed field that may not stay where they are by the draft, or why the draft would be refused.
-func (a *app) moves(ctx context.Context, folder control.Folder, f *fieldfile.File, found []finding.Finding) (moves []plan.Step, refused error) {
+func (a *app) moves(ctx context.Context, folder control.Folder, f draft, found []finding.Finding) (moves []plan.Step, refused error) {
 	if finding.HasErrors(found) || f.Field.Cycle() != nil {
 		return nil, nil
 	}
@@ -123,7 +122,7 @@ func footprintOf(f *field.Field) footprint.Footprint {
 	return footprint.Of(f, plan.Make(f, plan.Live{}).Adds)
 }
 
-func (a *app) printFindings(f *fieldfile.File, found []finding.Finding) {
+func (a *app) printFindings(f draft, found []finding.Finding) {
 	for _, x := range found {
 		line, column := f.Locate(x)
 		fmt.Fprintf(a.out, "%s:%d:%d: %s: %s\n", f.Name, line, column, x.Severity, x.Text)
@@ -171,7 +170,7 @@ func (a *app) reviewCommand() *cobra.Command {
 }
 
 // refuse says why a draft cannot be deployed.
-func (a *app) refuse(f *fieldfile.File, found []finding.Finding) error {
+func (a *app) refuse(f draft, found []finding.Finding) error {
 	if a.json {
 		a.printJSON(map[string]any{"field": f.Field.Name, "findings": found, "ok": false})
 		return errBadAnswer

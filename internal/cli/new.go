@@ -68,11 +68,11 @@ func (a *app) newCommand() *cobra.Command {
 			if err := fieldfile.Create(file, o.Data); err != nil {
 				return err
 			}
-			found := finding.Whole(o.File.Field)
+			found := finding.Whole(o.Field)
 			if a.json {
 				a.printJSON(map[string]any{"file": file, "survives": o.Says, "kept": o.Kept, "findings": found})
 			} else {
-				a.printFindings(o.File, found)
+				a.printFindings(draft{o.File, o.Field}, found)
 				for _, s := range o.Says {
 					fmt.Fprintln(a.out, s)
 				}
@@ -133,7 +133,7 @@ func (a *app) patternCommand() *cobra.Command {
 		if len(rest) != 1 {
 			return errors.New("name the pattern: lanternfield pattern save FILE NAME")
 		}
-		file, err := pattern.Save(f, rest[0], about)
+		file, err := pattern.Save(f.File, rest[0], about)
 		if err != nil {
 			return err
 		}

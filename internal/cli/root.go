@@ -18,6 +18,8 @@ import (
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plain"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/fieldfile"
 )
 
@@ -238,22 +240,32 @@ func (a *app) folderOf(name string) (control.Folder, error) {
 	return folder, err
 }
 
+// draft is a field file with what it comes to.
+type draft struct {
+	*fieldfile.File
+	Field *field.Field // as it would be deployed afresh: with the nodes that its sets come to, and what other fields keep of them
+}
+
+// drafted works out what a file comes to.
+func drafted(f *fieldfile.File, folder control.Folder) draft {
+	return draft{f, resolve.Draft(f.Field, plan.Live{}, folder.Others)}
+}
+
 // load reads the field file that the arguments mean.
-func (a *app) load(args []string) (*fieldfile.File, control.Folder, []string, error) {
+func (a *app) load(args []string) (draft, control.Folder, []string, error) {
 	file, rest, err := a.pickFile(args)
 	if err == nil && file == "" {
 		err = errors.New("this needs the field file, not only the field's name")
 	}
 	if err != nil {
-		return nil, control.Folder{}, nil, err
+		return draft{}, control.Folder{}, nil, err
 	}
 	f, err := fieldfile.Load(file, a.env)
 	if err != nil {
-		return nil, control.Folder{}, nil, err
+		return draft{}, control.Folder{}, nil, err
 	}
 	folder, err := a.folderOf(f.Field.Name)
-	f.Surround(folder.Others)
-	return f, folder, rest, err
+	return drafted(f, folder), folder, rest, err
 }
 
 func (a *app) noRest(rest []string) error {

@@ -154,7 +154,7 @@ func (a *app) look(ctx context.Context, folder control.Folder, file string) (*sn
 	if err != nil {
 		return nil, err
 	}
-	return snapshot.OfDraft(f.Field, time.Now().UTC()), nil
+	return snapshot.OfDraft(drafted(f, folder).Field, time.Now().UTC()), nil
 }
 
 func (a *app) printStatus(s *snapshot.Snapshot) {

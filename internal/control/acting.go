@@ -8,6 +8,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
@@ -97,7 +98,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	if err := cmp.Or(c.heard(ctx), c.trusted()); err != nil {
 		return nil, err
 	}
-	draft = c.folder.surrounded(draft)
+	draft = resolve.Surrounded(draft, c.folder.Others)
 	r, err := review.Of(c.current(), draft)
 	if err != nil {
 		return nil, err
@@ -131,7 +132,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 	}
 	if o.What == "deploy" {
 		if o.Draft != nil {
-			o.Draft = c.folder.surrounded(o.Draft)
+			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)
 			lacks, err := c.lacks(ctx, o.Draft)
 			if err = cmp.Or(err, missingError(lacks), c.check(ctx, o.Draft)); err != nil {
 				return err

@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
@@ -73,7 +74,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		return nil, err
 	}
 	askAgents(ctx, f, s)
-	draft = f.surrounded(draft)
+	draft = resolve.Surrounded(draft, f.Others)
 	r, err := review.Of(s, draft)
 	if err != nil {
 		return nil, err

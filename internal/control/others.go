@@ -5,7 +5,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
@@ -34,17 +33,6 @@ func (f Folder) Others() map[field.NodeName]*field.Others {
 		}
 	}
 	return out
-}
-
-// surrounded is the draft with what others keep of its nodes now.
-func (f Folder) surrounded(draft *field.Field) *field.Field {
-	if draft == nil || !draft.Shares() {
-		return draft
-	}
-	now := *draft
-	now.Nodes, now.Extras = slices.Clone(draft.Nodes), slices.Clone(draft.Extras)
-	now.Surround(f.Others())
-	return &now
 }
 
 // kept remembers what fields keep, by their folder, as long as their logs stay as they are.

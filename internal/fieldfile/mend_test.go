@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"lanternfield/internal/core/finding"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 )
 
 // make carries out an edit that a finding offers.
@@ -90,7 +92,7 @@ roles:
 			if err != nil {
 				t.Fatal(err)
 			}
-			found := finding.All(file.Field)
+			found := finding.All(resolve.Draft(file.Field, plan.Live{}, nil))
 			if test.what == "" {
 				if len(found) > 0 {
 					t.Errorf("a sound draft: %+v", found)
@@ -131,7 +133,7 @@ func TestAFindingIsAcceptedWithAReason(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := finding.All(file.Field)
+	found := finding.All(resolve.Draft(file.Field, plan.Live{}, nil))
 	i := slices.IndexFunc(found, func(f finding.Finding) bool { return f.What == "even number of voters" })
 	if _, err := found[i].Acceptance("  "); err == nil {
 		t.Error("nothing was said why")

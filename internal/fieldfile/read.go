@@ -8,7 +8,6 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
-	"lanternfield/internal/core/plan"
 	"lanternfield/internal/ground/kind"
 )
 
@@ -16,35 +15,18 @@ import (
 type File struct {
 	Name  string
 	Bytes []byte
-	Field *field.Field
+	Field *field.Field // as it is declared; resolve.Draft gives what that comes to
 
 	Pattern   Pattern    // what it says of itself where it is one
 	Variables []Variable // in the order of the file
 	Choices   *Choices   // of the environment; nil without one
-
-	others func() map[field.NodeName]*field.Others // see Surround
 
 	doc   *document
 	entry []int // which entry of nodes each node of the field comes from, its extras after all others
 }
 
 // With reads other bytes of the same file, in the same environment.
-func (f *File) With(data []byte) (*File, error) {
-	next, err := Parse(f.Name, data, f.Choices)
-	if err == nil && f.others != nil {
-		next.Surround(f.others)
-	}
-	return next, err
-}
-
-// Surround has the field's shared nodes know what other fields keep of them, now and after every edit. It is asked only
-// where there are such nodes.
-func (f *File) Surround(others func() map[field.NodeName]*field.Others) {
-	if f.others = others; f.Field.Shares() {
-		f.Field.Surround(others())
-		f.Field = plan.Grow(f.Field, plan.Live{})
-	}
-}
+func (f *File) With(data []byte) (*File, error) { return Parse(f.Name, data, f.Choices) }
 
 // Parse reads a field from the bytes of a file; name is for messages, choices are nil for the variables' defaults. The
 // error is of type Errors and holds everything that is wrong.
@@ -71,7 +53,6 @@ func Parse(name string, data []byte, choices *Choices) (*File, error) {
 	if len(d.errs) > 0 {
 		return nil, sorted(d.errs)
 	}
-	f.Field = plan.Grow(f.Field, plan.Live{})
 	return f, nil
 }
 

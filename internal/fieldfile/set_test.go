@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"lanternfield/internal/core/arrange"
+	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 )
 
 const withSet = `format: 1
@@ -25,7 +27,7 @@ place: {wardens: [skua-1]}
 
 func nodesOf(f *File) string {
 	var names []string
-	for _, n := range f.Field.Nodes {
+	for _, n := range resolve.Draft(f.Field, plan.Live{}, nil).Nodes {
 		names = append(names, string(n.Name)+"@"+string(n.Zone))
 	}
 	return strings.Join(names, " ")
@@ -44,6 +46,9 @@ func TestASetHasTheNodesThatMembersWant(t *testing.T) {
 		}
 		if got := nodesOf(f); got != want {
 			t.Errorf("for %s crews: %s, want %s", members, got, want)
+		}
+		if n := len(f.Field.Nodes); n != 2 {
+			t.Errorf("for %s crews: the file declares 2 nodes that are there in any case, and was read with %d", members, n)
 		}
 		if got := f.NodeEntry("skua-2"); got != "skua" {
 			t.Errorf("skua-2 comes from %q", got)

@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/whatif"
 	"lanternfield/internal/fieldfile"
 )
@@ -111,10 +112,11 @@ func ParseSize(text string) (field.Size, error) {
 
 // Outcome is a field file made from a pattern.
 type Outcome struct {
-	Data []byte
-	File *fieldfile.File
-	Says []string // what it survives and what not, for people
-	Kept bool     // what was asked for is kept
+	Data  []byte
+	File  *fieldfile.File
+	Field *field.Field // what that comes to
+	Says  []string     // what it survives and what not, for people
+	Kept  bool         // what was asked for is kept
 }
 
 // Make makes the field file. It sets the counts and the spread by what shall be survived, and then works out whether it is.
@@ -155,8 +157,8 @@ func (p Pattern) Make(a Answers) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &Outcome{Data: data, File: file}
-	o.Says, o.Kept = survives(file.Field, a.Survive)
+	o := &Outcome{Data: data, File: file, Field: resolve.Draft(file.Field, plan.Live{}, nil)}
+	o.Says, o.Kept = survives(o.Field, a.Survive)
 	return o, nil
 }
 

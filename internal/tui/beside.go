@@ -9,6 +9,7 @@ import (
 	"lanternfield/internal/core/footprint"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 )
 
 // beside is something that takes the solver and is therefore worked out beside the screen, one at a time: the newest result, with what it
@@ -86,7 +87,7 @@ func (a *app) derive() tea.Cmd {
 		add(a.previews.want(previewOf{e, draft, a.review}, func() preview {
 			p := preview{draft: mended()}
 			p.left = len(finding.All(p.draft))
-			p.draft = plan.Grow(p.draft, now)
+			p.draft = resolve.Draft(p.draft, now, nil)
 			p.review = plan.Preview(p.draft, now)
 			return p
 		}))

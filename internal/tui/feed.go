@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
@@ -122,7 +123,7 @@ func (a *app) readReview() tea.Cmd {
 	live := a.snap.Live()
 	return func() tea.Msg {
 		r, err := session.Review(ctx, draft)
-		msg := reviewMsg{review: r, err: err, of: draft, draft: plan.Grow(draft, live)}
+		msg := reviewMsg{review: r, err: err, of: draft, draft: resolve.Draft(draft, live, nil)}
 		if err != nil {
 			msg.sketch = plan.Preview(draft, live)
 		}
@@ -161,8 +162,8 @@ func (a *app) readFile(anyway bool) tea.Cmd {
 		f, failed := fieldfile.Load(name, env)
 		msg := fileMsg{file: f, err: failed, stamp: now}
 		if failed == nil {
-			f.Surround(folder.Others)
-			msg.found, msg.draft = finding.All(f.Field), plan.Grow(f.Field, live)
+			declared := resolve.Surrounded(f.Field, folder.Others)
+			msg.found, msg.draft = finding.All(resolve.Draft(declared, plan.Live{}, nil)), resolve.Draft(declared, live, nil)
 		}
 		return msg
 	}
@@ -215,8 +216,8 @@ func (a *app) checkWhole() tea.Cmd {
 		return nil
 	}
 	a.checking = true
-	f := a.loaded
-	return func() tea.Msg { return wholeMsg{f, finding.Whole(f.Field)} }
+	f, folder := a.loaded, a.folder
+	return func() tea.Msg { return wholeMsg{f, finding.Whole(resolve.Draft(f.Field, plan.Live{}, folder.Others))} }
 }
 
 func (a *app) takeWhole(msg wholeMsg) tea.Cmd {

@@ -7,6 +7,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/panel"
@@ -85,7 +86,7 @@ func (a *app) accept(f finding.Finding) {
 
 // mended makes the draft with an edit made; the draft itself where it cannot be.
 func (a *app) mended(e *finding.Edit) func() *field.Field {
-	draft, loaded := a.draft, a.loaded
+	draft, loaded, others := a.draft, a.loaded, a.folder.Others
 	return func() *field.Field {
 		if e.Change != nil {
 			return e.Change.On(draft)
@@ -95,7 +96,7 @@ func (a *app) mended(e *finding.Edit) func() *field.Field {
 		}
 		if data, err := loaded.Put(e.Puts...); err == nil {
 			if f, err := loaded.With(data); err == nil {
-				return f.Field
+				return resolve.Draft(f.Field, plan.Live{}, others)
 			}
 		}
 		return draft

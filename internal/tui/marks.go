@@ -8,6 +8,7 @@ import (
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/board"
 )
@@ -115,11 +116,13 @@ func stillNamed(f *field.Field, live plan.Live, at board.Place) field.MemberName
 // changeEach makes an edit for each of several members as one change.
 func (a *app) changeEach(all []board.Place, words string, make func(*field.Field, plan.Live, board.Place) (arrange.Change, string, error)) tea.Cmd {
 	a.marked = nil
+	others := a.folder.Others
 	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
 		now, what := base, ""
 		for _, at := range all {
-			at.Member = stillNamed(now.Field, live, at)
-			c, word, err := make(now.Field, live, at)
+			draft := resolve.Draft(now.Field, live, others)
+			at.Member = stillNamed(draft, live, at)
+			c, word, err := make(draft, live, at)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s; the draft stays as it is", err)
 			}

@@ -13,6 +13,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/fieldfile"
 )
 
@@ -38,10 +39,14 @@ type write struct {
 	base, data []byte
 	choices    *fieldfile.Choices
 	live       plan.Live // what runs while it is made
+	others     others
 	said       string
 	then       func(done edit) edits // what the edits are once it is written
 	what       string
 }
+
+// others finds what other fields keep of the nodes that this one shares.
+type others = func() map[field.NodeName]*field.Others
 
 // savedMsg says that the file has been written, or why not.
 type savedMsg struct {
@@ -61,7 +66,7 @@ type savedMsg struct {
 // for meanwhile waits its turn.
 func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string, error)) tea.Cmd {
 	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
-		c, what, err := make(base.Field, live)
+		c, what, err := make(resolve.Draft(base.Field, live, a.folder.Others), live)
 		if err != nil {
 			return nil, "", fmt.Errorf("%s; the draft stays as it is", err)
 		}
@@ -92,7 +97,7 @@ func (a *app) rewrite(make func(*fieldfile.File, plan.Live) ([]byte, string, err
 			if err != nil {
 				return savedMsg{err: err}
 			}
-			return save(base.Name, write{base: base.Bytes, data: data, choices: base.Choices, what: what, live: live,
+			return save(base.Name, write{base: base.Bytes, data: data, choices: base.Choices, what: what, live: live, others: a.folder.Others,
 				said: what + ", in the draft. u undoes it, v reviews it.",
 				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
 		}
@@ -142,7 +147,7 @@ func (a *app) redo() tea.Cmd {
 
 func (a *app) travel(w write) tea.Cmd {
 	name := a.file
-	w.live, w.choices = a.snap.Live(), a.loaded.Choices
+	w.live, w.others, w.choices = a.snap.Live(), a.folder.Others, a.loaded.Choices
 	return func() tea.Msg { return save(name, w) }
 }
 
@@ -175,8 +180,8 @@ func store(now *fieldfile.File, data []byte, w write, merged bool) savedMsg {
 	}
 	msg.stamp = stampOf(now.Name, now.Env())
 	msg.edits = func() edits { return w.then(edit{w.what, now.Bytes, data}) }
-	msg.found = finding.All(msg.file.Field)
-	msg.draft = plan.Grow(msg.file.Field, w.live)
+	declared := resolve.Surrounded(msg.file.Field, w.others)
+	msg.found, msg.draft = finding.All(resolve.Draft(declared, plan.Live{}, nil)), resolve.Draft(declared, w.live, nil)
 	msg.review = plan.Preview(msg.draft, w.live)
 	return msg
 }

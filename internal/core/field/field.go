@@ -28,8 +28,8 @@ type Field struct {
 	Accepted []Accept          `json:"accepted,omitempty"`
 	History  History           `json:"history,omitzero"`
 
-	// Extras are the nodes of sets that are made when members want them. Those that are wanted stand in Nodes too, after
-	// all others; see plan.Grow.
+	// Extras are the nodes of sets that are made when members want them, as they are declared. In what a field comes to (resolve.Draft)
+	// those that are wanted stand in Nodes too, after all others.
 	Extras []Node `json:"extras,omitempty"`
 }
 
@@ -71,7 +71,7 @@ type Node struct {
 	Extra     bool              `json:"extra,omitempty"`     // it is there only while members want it
 
 	Shared bool    `json:"shared,omitempty"` // other fields that say so of a node of this name have the same machine
-	Others *Others `json:"others,omitempty"` // what they keep of it; found out, not declared
+	Others *Others `json:"others,omitempty"` // what they keep of it; found out by resolve.Surrounded, not declared
 
 	labelled string // the labels in one text, for comparing
 }

@@ -13,6 +13,24 @@ import (
 	"lanternfield/internal/core/state"
 )
 
+// Draft gives what a declared field comes to, beside a field as it is: with as many nodes of its sets as its members want, and with what other
+// fields keep of those that it shares, which is asked only where it shares any; nil where there are no other fields. The declaration itself is
+// left as it is.
+func Draft(declared *field.Field, live plan.Live, others func() map[field.NodeName]*field.Others) *field.Field {
+	return plan.Grow(Surrounded(declared, others), live)
+}
+
+// Surrounded gives a field with what other fields keep of its nodes now.
+func Surrounded(f *field.Field, others func() map[field.NodeName]*field.Others) *field.Field {
+	if f == nil || others == nil || !f.Shares() {
+		return f
+	}
+	now := *f
+	now.Nodes, now.Extras = slices.Clone(f.Nodes), slices.Clone(f.Extras)
+	now.Surround(others())
+	return &now
+}
+
 // Resolved is a draft with what follows from it. It is never changed.
 type Resolved struct {
 	Field *field.Field // the draft, with the nodes that its sets come to

@@ -211,7 +211,7 @@ func (s *starter) work() tea.Cmd {
 	return func() tea.Msg {
 		m := made{of: of}
 		if m.outcome, m.err = make(); m.err == nil {
-			f := m.outcome.File.Field
+			f := m.outcome.Field
 			m.found = finding.All(f)
 			m.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
 		}
