@@ -117,9 +117,12 @@ func TestThreeScreensOnOneField(t *testing.T) {
 		t.Errorf("three screens are attached, and status says\n%s", out)
 	}
 	screens[0].press("Down", "Down", "+") // the file has it: all three see the draft
-	for _, s := range screens {
+	screens[0].has("draft +1")
+	drafted := time.Now()
+	for _, s := range screens[1:] {
 		s.has("draft +1")
 	}
+	t.Logf("the others saw the draft %v after the screen that made it", time.Since(drafted).Round(time.Millisecond))
 	for _, s := range screens[1:] {
 		s.press("v")
 		s.has("place crews-4")
@@ -127,9 +130,12 @@ func TestThreeScreensOnOneField(t *testing.T) {
 	// Both press d at once: one wins, and the other is told.
 	screens[1].press("d")
 	screens[2].press("d")
-	for _, s := range screens {
+	screens[0].has("10 of 10 lit")
+	lit := time.Now()
+	for _, s := range screens[1:] {
 		s.has("10 of 10 lit")
 	}
+	t.Logf("all saw the last lantern lit within %v", time.Since(lit).Round(time.Millisecond))
 	told := 0
 	defer func() {
 		if t.Failed() {

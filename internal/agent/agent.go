@@ -11,7 +11,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"os/user"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -324,13 +323,8 @@ func (a *Agent) account() []string {
 
 // lookFor tells what a member would lack on this node.
 func (a *Agent) lookFor(l order.Lookup) error {
-	if _, err := runtime.LookUp(l.Program, l.LookIn); err != nil {
+	if err := a.runtime.Lacks(l); err != nil {
 		return fmt.Errorf("%s on %s: %w", l.Member, a.options.Node, err)
-	}
-	if l.User != "" {
-		if _, err := user.Lookup(l.User); err != nil {
-			return fmt.Errorf("%s on %s: the user %q is not known on this node", l.Member, a.options.Node, l.User)
-		}
 	}
 	return nil
 }

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
@@ -57,10 +56,10 @@ func (m *member) fit(ctx context.Context) error {
 	if spec == nil || len(spec.Command) == 0 {
 		return errors.New("its order says nothing to run")
 	}
-	if _, err := runtime.LookUp(spec.Command[0], spec.LookIn); err != nil {
+	if err := m.instance.Fits(spec); err != nil {
 		return err
 	}
-	changed, err := m.disk.writeFiles(m.name, spec, spec.Files)
+	changed, err := m.writeFiles(spec, spec.Files)
 	if err == nil {
 		err = m.validate(ctx, spec)
 	}
@@ -77,7 +76,7 @@ func (m *member) restoreFiles() error {
 	if before == nil || ordered == nil || m.applied.Revision == m.order.Revision {
 		return nil
 	}
-	_, err := m.disk.writeFiles(m.name, before, order.ChangedFiles(ordered, before))
+	_, err := m.writeFiles(before, order.ChangedFiles(ordered, before))
 	for _, f := range ordered.Files {
 		added := !slices.ContainsFunc(before.Files, func(o order.File) bool { return o.Path == f.Path })
 		if added && !f.Once { // what is written once may have become the program's own
@@ -121,7 +120,7 @@ func (m *member) change(ctx context.Context) {
 // program was asked to.
 func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err error) {
 	spec := m.order.Spec
-	changed, err := m.disk.writeFiles(m.name, spec, spec.Files)
+	changed, err := m.writeFiles(spec, spec.Files)
 	if err == nil && len(changed) > 0 {
 		err = m.validate(ctx, spec)
 	}
@@ -174,7 +173,7 @@ func (m *member) callApply(ctx context.Context, spec *order.Spec) error {
 	if len(spec.Apply) == 0 {
 		return errors.New("its program says no way to take a change while it runs (apply)")
 	}
-	a := m.helperAsker(spec)
+	a := m.asker(spec)
 	for i := range spec.Apply {
 		p := &spec.Apply[i]
 		if err := a.check(ctx, p, p.Timeout.Or(callTimeout)); err != nil {
@@ -182,6 +181,15 @@ func (m *member) callApply(ctx context.Context, spec *order.Spec) error {
 		}
 	}
 	return nil
+}
+
+// writeFiles puts the member's files in place, as those of whom it runs as.
+func (m *member) writeFiles(spec *order.Spec, files []order.File) (changed []replaced, err error) {
+	who, err := m.instance.Account(spec)
+	if err != nil {
+		return nil, err
+	}
+	return m.disk.writeFiles(m.name, who, files)
 }
 
 func (m *member) validate(ctx context.Context, spec *order.Spec) error {
@@ -199,10 +207,6 @@ func (m *member) reload(ctx context.Context) error {
 	return m.proc.Signal(host.SignalByName(r.Signal))
 }
 
-func (m *member) helperAsker(spec *order.Spec) *asker {
-	return m.asker(spec)
-}
-
 // helper runs a command that helps to run the member. What it wrote is kept whole in a file; its last lines are part of the error.
 func (m *member) helper(ctx context.Context, spec *order.Spec, args []string, what string) error {
 	if len(args) == 0 {
@@ -210,7 +214,7 @@ func (m *member) helper(ctx context.Context, spec *order.Spec, args []string, wh
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	got, err := m.helperAsker(spec).askExec(ctx, args)
+	got, err := m.asker(spec).askExec(ctx, args)
 	if err != nil {
 		return fmt.Errorf("%s failed: %w", what, err)
 	}

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
@@ -158,7 +159,7 @@ func TestWhatAnAgentLeftUncheckedIsCheckedByTheNext(t *testing.T) {
 	if err := sealedDisk(t, dir).keepOrder(taken); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sealedDisk(t, dir).writeFiles("it-1", spec, spec.Files); err != nil {
+	if _, err := sealedDisk(t, dir).writeFiles("it-1", self(t), spec.Files); err != nil {
 		t.Fatal(err)
 	}
 	c, _ = started(t, dir)
@@ -179,7 +180,7 @@ func TestAChangedModeIsSet(t *testing.T) {
 	dir := t.TempDir()
 	for _, mode := range []uint32{0o644, 0o600} {
 		l := layout{dir: dir}
-		if _, err := l.writeFiles("it-1", &order.Spec{}, []order.File{{Path: "it.conf", Mode: mode, Content: "x"}}); err != nil {
+		if _, err := l.writeFiles("it-1", self(t), []order.File{{Path: "it.conf", Mode: mode, Content: "x"}}); err != nil {
 			t.Fatal(err)
 		}
 		if info, err := os.Stat(filepath.Join(dir, "members/it-1/it.conf")); err != nil || uint32(info.Mode().Perm()) != mode {
@@ -308,4 +309,14 @@ func TestWhatACommandLeavesBehindGoesWithTheMember(t *testing.T) {
 	if left := host.FindAll(dir); len(left) > 0 {
 		t.Errorf("processes %v are left", left)
 	}
+}
+
+// self is the account of this very process.
+func self(t *testing.T) *runtime.Account {
+	t.Helper()
+	who, err := runtime.AccountOf("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return who
 }

@@ -218,11 +218,7 @@ func (l layout) load(name string, into any) error {
 
 // writeFiles puts a member's config files in place. Those already as wanted, and those that are written once and are there,
 // are left alone; it gives those that changed, also where it fails half-way.
-func (l layout) writeFiles(m field.MemberName, spec *order.Spec, files []order.File) (changed []replaced, err error) {
-	who, err := runtime.AccountOf(spec.User)
-	if err != nil {
-		return nil, err
-	}
+func (l layout) writeFiles(m field.MemberName, who *runtime.Account, files []order.File) (changed []replaced, err error) {
 	if err := l.prepare(m, who); err != nil {
 		return nil, err
 	}

@@ -280,7 +280,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(fmt.Errorf("its data in %s is gone; it has voted, and without its data it would vote anew on what was decided. "+
 			"Put the data back, or have another take its place", m.disk.data(m.name)))
 	}
-	if _, err := m.disk.writeFiles(m.name, spec, spec.Files); err != nil {
+	if _, err := m.writeFiles(spec, spec.Files); err != nil {
 		return failed(err)
 	}
 	if err := m.validate(ctx, spec); err != nil {

@@ -5,18 +5,15 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"math"
 	"net"
 	"net/http"
-	"os/exec"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"lanternfield/internal/agent/runtime"
@@ -159,38 +156,21 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 }
 
 func (a *asker) askExec(ctx context.Context, args []string) (*answer, error) {
-	program, err := runtime.LookUp(args[0], a.spec.LookIn)
-	if err != nil {
-		return nil, err
-	}
-	who, err := runtime.AccountOf(a.spec.User)
-	if err == nil {
-		err = who.MayEnter(a.disk.member(a.member))
-	}
+	who, err := a.instance.Account(a.spec)
 	if err == nil {
 		err = a.disk.prepare(a.member, who) // it may be asked before its first start
 	}
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, program, args[1:]...)
-	cmd.Dir = a.disk.member(a.member)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.Credential}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 100 * time.Millisecond
-	// Marked as the member's: a command may leave a process behind, which is to be found when the member goes.
-	cmd.Env = runtime.Environment(a.disk.place(a.member), a.member, a.spec)
 	out := &beginning{}
-	cmd.Stdout, cmd.Stderr = out, out
-	err = a.instance.Exec(cmd)
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		return nil, fmt.Errorf("%s: %w", args[0], err)
+	code, err := a.instance.Exec(ctx, a.spec, args, out)
+	if err != nil {
+		return nil, err
 	}
 	if ctx.Err() != nil {
 		return nil, netfault.Wrap(args[0]+" took too long", context.Cause(ctx))
 	}
-	code := cmd.ProcessState.ExitCode()
 	return &answer{status: code, cut: out.cut, env: map[string]any{"code": code, "output": out.String(), "body": parsed(out.Bytes()), "me": string(a.member)}}, nil
 }
 

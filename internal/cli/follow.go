@@ -99,21 +99,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		last = &snapshot.Snapshot{}
 	}
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		if a.json {
-			a.printJSON(last)
-		}
-		fmt.Fprintf(a.err, "%s %s within %s: %s\n", last.Field, w, field.Span(timeout), last.Verdict)
-		for _, m := range last.Members {
-			if m.WaitsFor != "" {
-				fmt.Fprintf(a.err, "  %s waits for %s\n", m.Member, m.WaitsFor)
-			}
-		}
-		if k := last.Keeper; k != nil {
-			fmt.Fprintf(a.err, "What was ordered goes on: process %d keeps the field. `lanternfield status --wait converged` follows it, `lanternfield pause` holds it.\n", k.PID)
-		} else {
-			fmt.Fprintf(a.err, "What was ordered stays ordered; `lanternfield status` tells how it goes on.\n")
-		}
-		return errBadAnswer
+		return a.outOfTime(last, w, timeout)
 	}
 	if err := ctx.Err(); err != nil {
 		return err
@@ -122,6 +108,25 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		return err
 	}
 	return errors.New("the process that kept the field has ended, so what was ordered does not go on by itself; give the command again, or `lanternfield serve` takes it up")
+}
+
+// outOfTime says what is waited for when the time to follow is over, and how it goes on.
+func (a *app) outOfTime(last *snapshot.Snapshot, w waited, timeout time.Duration) error {
+	if a.json {
+		a.printJSON(last)
+	}
+	fmt.Fprintf(a.err, "%s %s within %s: %s\n", last.Field, w, field.Span(timeout), last.Verdict)
+	for _, m := range last.Members {
+		if m.WaitsFor != "" {
+			fmt.Fprintf(a.err, "  %s waits for %s\n", m.Member, m.WaitsFor)
+		}
+	}
+	if k := last.Keeper; k != nil {
+		fmt.Fprintf(a.err, "What was ordered goes on: process %d keeps the field. `lanternfield status --wait converged` follows it, `lanternfield pause` holds it.\n", k.PID)
+	} else {
+		fmt.Fprintf(a.err, "What was ordered stays ordered; `lanternfield status` tells how it goes on.\n")
+	}
+	return errBadAnswer
 }
 
 // quietFor is after how long without a change of any member the verdict is printed.

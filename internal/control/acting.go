@@ -3,6 +3,7 @@ package control
 import (
 	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/engine"
@@ -59,14 +60,21 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, erro
 // heard waits until every node has been heard or given up: before that, what is known may be long out of date, and must
 // not be built upon.
 //
-// A node that has just been lost is waited for a little longer: where its agent has ended, another is on its way.
+// A node that has just been lost is waited for a little longer: where its agent has ended, another is on its way. So is one that the log only
+// asks for and of which something is found: an agent is there, and has more to tell than the log.
 func (c *Controller) heard(ctx context.Context) error {
 	until := time.Now().Add(lostWait)
+	unknown := c.foundUnbound(ctx)
 	for {
 		c.mu.Lock()
 		listening, changed, lost := c.state.Listening(), c.changed, false
 		for _, n := range c.state.Nodes {
 			lost = lost || n.Unreachable && !n.Released && time.Since(n.Since) < lostWait
+		}
+		for _, name := range unknown {
+			n := c.state.Nodes[name]
+			_, lacks := c.lacking[name]
+			lost = lost || n != nil && !n.Released && !n.Unreachable && !lacks && n.Heard == 0 && n.AskedWhy == ""
 		}
 		c.mu.Unlock()
 		if listening == 0 && (!lost || time.Now().After(until)) {
@@ -81,6 +89,23 @@ func (c *Controller) heard(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// foundUnbound lists the nodes that the log asks for and has not been given, and of which something is found: it was cut, or is an older copy.
+func (c *Controller) foundUnbound(ctx context.Context) []field.NodeName {
+	var asked []field.NodeName
+	c.mu.Lock()
+	for name, n := range c.state.Nodes {
+		if !n.Released && n.Heard == 0 && !c.state.Retired {
+			asked = append(asked, name)
+		}
+	}
+	c.mu.Unlock()
+	if len(asked) == 0 {
+		return nil
+	}
+	found := c.ground.Found(ctx)
+	return slices.DeleteFunc(asked, func(name field.NodeName) bool { _, is := found[name]; return !is })
 }
 
 // lostWait is how long a node that has just been lost is waited for.

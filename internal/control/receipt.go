@@ -45,75 +45,18 @@ type ReceiptLine struct {
 // WriteReceipt makes the receipt of a retired field out of its log, looks for each thing on this machine, and keeps the
 // receipt in the state folder.
 func WriteReceipt(f Folder) (*Receipt, error) {
-	r := &Receipt{Field: fieldName(f), At: time.Now().UTC(), Members: []ReceiptLine{}, Nodes: []ReceiptLine{}, Left: []string{}}
 	log, err := sqlite.OpenToRead(f.events())
 	if err != nil {
 		return nil, err
 	}
 	defer log.Close()
-	s := state.NewState()
-	pids := map[field.MemberName][]int{}
-	planned := map[field.MemberName]place.Member{}
-	accounts := map[field.NodeName]state.NodeAccounted{}
-	begin, _ := log.Begin()
-	retired := false
-	err = log.Read(0, func(e eventlog.Stored) error {
-		if _, again := e.Fact.(state.Accepted); again && retired {
-			retired = false
-			clear(pids)
-			clear(accounts)
-			clear(planned)
-		}
-		switch f := e.Fact.(type) {
-		case state.FieldRetired:
-			retired = true
-		case state.MemberPlanned:
-			planned[f.Name] = f.Member
-		case state.MemberStarted:
-			if !f.Adopted {
-				pids[f.Member] = append(pids[f.Member], f.PID)
-			}
-		case state.NodeAccounted:
-			if before, given := accounts[f.Node]; !given || before.Unconfirmed != "" { // what was once confirmed stays so
-				accounts[f.Node] = f
-			}
-		case state.Accepted:
-			for name := range f.Bound {
-				delete(accounts, name)
-			}
-		}
-		if e.Seq > begin { // what is before it is folded in the event that stands for it
-			state.Apply(s, e.Event)
-		}
-		return nil
-	})
+	l, err := ledgerOf(log)
 	if err != nil {
 		return nil, err
 	}
-	var made []ground.Made
-	for _, m := range slices.SortedFunc(maps.Values(planned), func(a, b place.Member) int {
-		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Name.Number(), b.Name.Number()))
-	}) {
-		n := s.Nodes[m.Node]
-		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: pids[m.Name],
-			Folder: filepath.Join(n.Dir, "members", string(m.Name))}
-		r.Members = append(r.Members, line)
-		made = append(made, ground.Made{Member: m.Name, Node: m.Node, Folder: line.Folder, PIDs: line.PIDs})
-	}
-	nodes := map[field.NodeName]state.Binding{}
-	for _, n := range state.SortedNodes(s) {
-		nodes[n.Name] = n.Binding()
-		switch account, given := accounts[n.Name]; {
-		case !n.There():
-		case !given:
-			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent gave no account before it ended", n.Name))
-		case account.Unconfirmed != "":
-			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: %s", n.Name, account.Unconfirmed))
-		case len(account.Left) > 0:
-			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent still held %s when it ended", n.Name, strings.Join(account.Left, ", ")))
-		}
-		r.Nodes = append(r.Nodes, ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir})
-	}
+	r := &Receipt{Field: fieldName(f), At: time.Now().UTC(), Members: []ReceiptLine{}, Nodes: []ReceiptLine{}, Left: []string{}}
+	made := l.addMembers(r)
+	nodes := l.addNodes(r)
 	g, err := f.ground()
 	if err != nil {
 		return nil, err
@@ -128,6 +71,89 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		return nil, stateError(f.Dir, err)
 	}
 	return r, nil
+}
+
+// ledger is what a log tells of what was made since the field was deployed, or deployed anew.
+type ledger struct {
+	state    *state.State
+	planned  map[field.MemberName]place.Member
+	pids     map[field.MemberName][]int
+	accounts map[field.NodeName]state.NodeAccounted
+	retired  bool
+}
+
+func ledgerOf(log eventlog.Reader) (*ledger, error) {
+	l := &ledger{state: state.NewState(), planned: map[field.MemberName]place.Member{}, pids: map[field.MemberName][]int{}, accounts: map[field.NodeName]state.NodeAccounted{}}
+	begin, _ := log.Begin()
+	err := log.Read(0, func(e eventlog.Stored) error {
+		l.note(e.Fact)
+		if e.Seq > begin { // what is before it is folded in the event that stands for it
+			state.Apply(l.state, e.Event)
+		}
+		return nil
+	})
+	return l, err
+}
+
+func (l *ledger) note(fact state.Fact) {
+	switch f := fact.(type) {
+	case state.FieldRetired:
+		l.retired = true
+	case state.MemberPlanned:
+		l.planned[f.Name] = f.Member
+	case state.MemberStarted:
+		if !f.Adopted {
+			l.pids[f.Member] = append(l.pids[f.Member], f.PID)
+		}
+	case state.NodeAccounted:
+		if before, given := l.accounts[f.Node]; !given || before.Unconfirmed != "" { // what was once confirmed stays so
+			l.accounts[f.Node] = f
+		}
+	case state.Accepted:
+		if l.retired {
+			l.retired = false
+			clear(l.pids)
+			clear(l.accounts)
+			clear(l.planned)
+		}
+		for name := range f.Bound {
+			delete(l.accounts, name)
+		}
+	}
+}
+
+// addMembers writes all members that there ever were into a receipt, and gives what a ground is to look for.
+func (l *ledger) addMembers(r *Receipt) []ground.Made {
+	var made []ground.Made
+	for _, m := range slices.SortedFunc(maps.Values(l.planned), func(a, b place.Member) int {
+		return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Name.Number(), b.Name.Number()))
+	}) {
+		n := l.state.Nodes[m.Node]
+		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: l.pids[m.Name],
+			Folder: filepath.Join(n.Dir, "members", string(m.Name))}
+		r.Members = append(r.Members, line)
+		made = append(made, ground.Made{Member: m.Name, Node: m.Node, Folder: line.Folder, PIDs: line.PIDs})
+	}
+	return made
+}
+
+// addNodes writes all nodes into a receipt, with what their agents did not confirm, and gives where they were.
+func (l *ledger) addNodes(r *Receipt) ground.Bindings {
+	nodes := ground.Bindings{}
+	for _, n := range state.SortedNodes(l.state) {
+		nodes[n.Name] = n.Binding()
+		switch account, given := l.accounts[n.Name]; {
+		case !n.There():
+		case !given:
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent gave no account before it ended", n.Name))
+		case account.Unconfirmed != "":
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: %s", n.Name, account.Unconfirmed))
+		case len(account.Left) > 0:
+			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent still held %s when it ended", n.Name, strings.Join(account.Left, ", ")))
+		}
+		r.Nodes = append(r.Nodes, ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir})
+	}
+	return nodes
 }
 
 // Forget removes what is kept of a field: its history and its receipt. The field must be retired, or never deployed.

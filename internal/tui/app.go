@@ -109,7 +109,7 @@ func newApp(ctx context.Context, file string, folder control.Folder, session con
 }
 
 func (a *app) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(true), tick())
+	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(), tick())
 }
 
 // Update takes what comes. Nothing that takes the solver, or files, is done in it: that is worked out beside it, and comes back.
@@ -178,7 +178,11 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case reviewMsg:
 		return a, a.reviewed(msg)
 	case fileMsg:
-		return a, a.takeFile(msg)
+		cmd := a.takeFile(msg)
+		if msg.anyway && !msg.stamp.IsZero() { // until the next tick nobody else does
+			cmd = tea.Batch(cmd, a.watchFile())
+		}
+		return a, cmd
 	case filesMsg:
 		a.takeFiles(msg)
 	case editorMsg:
@@ -211,7 +215,7 @@ func (a *app) tick(now time.Time) tea.Cmd {
 	if !a.bad && a.now.Sub(a.said) > goodNewsFor {
 		a.message = ""
 	}
-	return tea.Batch(tick(), a.readFile(false), a.readBook(), a.readLately())
+	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately())
 }
 
 // applyTheme chooses the colours that this terminal can show.

@@ -161,7 +161,7 @@ func (a *app) pressClash(is keyIs) tea.Cmd {
 	case is(a.keys.Theirs), is(a.keys.Close), is(a.keys.Quit):
 		a.clash, a.mode = nil, walking
 		a.say(false, "Theirs stays; your change was not made.")
-		return a.readFile(true)
+		return a.readFile()
 	case is(a.keys.Mine):
 		a.clash, a.mode = nil, walking
 		return a.later(func() tea.Cmd {

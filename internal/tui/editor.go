@@ -76,5 +76,5 @@ func (a *app) backFromEditor(msg editorMsg) tea.Cmd {
 	if msg.err != nil {
 		a.say(true, "The editor ended badly: "+oneLine(msg.err.Error()))
 	}
-	return a.readFile(true)
+	return a.readFile()
 }

@@ -47,6 +47,8 @@ type (
 		found []finding.Finding
 		stamp time.Time
 		err   error
+
+		anyway bool // it was to be read whether it has changed or not
 	}
 	sameFileMsg struct{}
 	orderMsg    struct{ err error }
@@ -151,18 +153,49 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 	return nil
 }
 
-// readFile reads the field file when it has changed.
-func (a *app) readFile(anyway bool) tea.Cmd {
-	name, env, stamp, folder, live := a.file, a.env, a.stamp, a.folder, a.snap.Live()
+// readFile reads the field file, whether it has changed or not.
+func (a *app) readFile() tea.Cmd { return a.fileAs(func(time.Time) bool { return true }, true) }
+
+// How often it is looked whether the field file has changed, and for how long one command does.
+const (
+	fileEvery = 50 * time.Millisecond
+	fileFor   = 20
+)
+
+// watchFile reads the field file as soon as it has changed, within the next second.
+func (a *app) watchFile() tea.Cmd {
+	name, env, stamp, ctx := a.file, a.env, a.stamp, a.ctx
+	return a.fileAs(func(now time.Time) bool {
+		for range fileFor {
+			if now = stampOf(name, env); now.IsZero() || !now.Equal(stamp) {
+				return true
+			}
+			select {
+			case <-ctx.Done():
+				return false
+			case <-time.After(fileEvery):
+			}
+		}
+		return false
+	}, false)
+}
+
+// fileAs reads the field file if it has changed, or has to be read anyway.
+func (a *app) fileAs(changed func(time.Time) bool, anyway bool) tea.Cmd {
+	name, env, folder, live := a.file, a.env, a.folder, a.snap.Live()
 	return func() tea.Msg {
-		now := stampOf(name, env)
-		if !now.IsZero() && now.Equal(stamp) && !anyway {
+		if !changed(stampOf(name, env)) {
 			return sameFileMsg{}
 		}
-		f, failed := fieldfile.Load(name, env)
-		msg := fileMsg{file: f, err: failed, stamp: now}
-		if failed == nil {
-			declared := resolve.Surrounded(f.Field, folder.Others)
+		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway}
+		msg.file, msg.err = fieldfile.Load(name, env)
+		if msg.err != nil && !anyway { // it may have been read while it was being written
+			time.Sleep(4 * fileEvery)
+			msg.stamp = stampOf(name, env)
+			msg.file, msg.err = fieldfile.Load(name, env)
+		}
+		if msg.err == nil {
+			declared := resolve.Surrounded(msg.file.Field, folder.Others)
 			msg.found, msg.draft = finding.All(resolve.Draft(declared, plan.Live{}, nil)), resolve.Draft(declared, live, nil)
 		}
 		return msg
@@ -183,6 +216,9 @@ func stampOf(name, env string) time.Time {
 func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	if a.saving {
 		return nil // what is being written is read back anyway
+	}
+	if !msg.anyway && msg.stamp.Equal(a.stamp) && !msg.stamp.IsZero() {
+		return nil // this screen has written it
 	}
 	a.stamp = msg.stamp
 	if msg.err != nil {

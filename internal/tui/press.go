@@ -56,37 +56,61 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// pressBoard takes the keys of the board.
+// pressBoard takes the keys of the board: those that move about, that look closer, and that act; all others change the draft.
 func (a *app) pressBoard(is keyIs) tea.Cmd {
+	if c, ok := a.moved(is); ok {
+		a.cursor = c
+		return a.readLately()
+	}
+	if cmd, ok := a.pressLooking(is); ok {
+		return cmd
+	}
+	if cmd, ok := a.pressActing(is); ok {
+		return cmd
+	}
+	return a.pressEdit(is)
+}
+
+// moved is where a key moves the cursor.
+func (a *app) moved(is keyIs) (board.Cursor, bool) {
+	c := a.cursor
 	switch {
 	case is(a.keys.Up):
-		a.cursor = a.model.Move(a.cursor, 0, -1)
+		c = a.model.Move(c, 0, -1)
 	case is(a.keys.Down):
-		a.cursor = a.model.Move(a.cursor, 0, 1)
+		c = a.model.Move(c, 0, 1)
 	case is(a.keys.Left):
-		a.cursor = a.model.Move(a.cursor, -1, 0)
+		c = a.model.Move(c, -1, 0)
 	case is(a.keys.Right):
-		a.cursor = a.model.Move(a.cursor, 1, 0)
+		c = a.model.Move(c, 1, 0)
 	case is(a.keys.First):
-		a.cursor = a.model.Keep(board.Cursor{Role: a.cursor.Role, Post: -1})
+		c = a.model.Keep(board.Cursor{Role: c.Role, Post: -1})
 	case is(a.keys.Last):
-		a.cursor = a.model.Keep(board.Cursor{Role: a.cursor.Role, Post: len(a.model.Posts)})
+		c = a.model.Keep(board.Cursor{Role: c.Role, Post: len(a.model.Posts)})
 	case is(a.keys.PageUp):
-		a.cursor = a.model.Keep(board.Cursor{Role: 0, Post: a.cursor.Post})
+		c = a.model.Keep(board.Cursor{Role: 0, Post: c.Post})
 	case is(a.keys.PageDown):
-		a.cursor = a.model.Keep(board.Cursor{Role: len(a.model.Roles), Post: a.cursor.Post})
+		c = a.model.Keep(board.Cursor{Role: len(a.model.Roles), Post: c.Post})
+	case is(a.keys.Dark):
+		var ok bool
+		if c, ok = a.model.NextDark(c); !ok {
+			a.say(false, "Every lantern that should burn does.")
+		}
+	default:
+		return c, false
+	}
+	return c, true
+}
+
+// pressLooking takes the keys that show more, or something else.
+func (a *app) pressLooking(is keyIs) (cmd tea.Cmd, taken bool) {
+	switch {
 	case is(a.keys.Inspect):
 		if p := a.cursor.Post; p >= 0 && p < len(a.model.Posts) && a.model.Posts[p].Folded {
 			a.fold()
-			return nil
+			return nil, true
 		}
 		a.mode = inDetail
-	case is(a.keys.Dark):
-		c, ok := a.model.NextDark(a.cursor)
-		if !ok {
-			a.say(false, "Every lantern that should burn does.")
-		}
-		a.cursor = c
 	case is(a.keys.Mark):
 		a.mark()
 	case is(a.keys.Close) && len(a.marked) > 0:
@@ -100,29 +124,38 @@ func (a *app) pressBoard(is keyIs) tea.Cmd {
 	case is(a.keys.Fold):
 		a.fold()
 	case is(a.keys.Lines):
-		return a.openJournal(a.about())
+		return a.openJournal(a.about()), true
 	case is(a.keys.Findings):
 		a.openFindings()
-		return nil
+		return nil, true
 	case is(a.keys.Export):
-		return a.export()
+		return a.export(), true
 	case is(a.keys.Change):
 		a.openSheet()
-		return nil
+		return nil, true
 	case is(a.keys.AddThing):
 		a.addThing()
-		return nil
+		return nil, true
 	case is(a.keys.Propose):
-		return a.propose()
+		return a.propose(), true
 	case is(a.keys.Find):
 		a.find()
-		return nil
+		return nil, true
 	case is(a.keys.Files):
-		return a.openFiles()
+		return a.openFiles(), true
 	case is(a.keys.Editor):
-		return a.openEditor()
+		return a.openEditor(), true
+	default:
+		return nil, false
+	}
+	return a.readLately(), true
+}
+
+// pressActing takes the keys that act on what runs, or ask first.
+func (a *app) pressActing(is keyIs) (cmd tea.Cmd, taken bool) {
+	switch {
 	case is(a.keys.Pause):
-		return a.pauseOrGoOn()
+		return a.pauseOrGoOn(), true
 	case is(a.keys.Restart):
 		a.askFor("restart")
 	case is(a.keys.Halt):
@@ -132,21 +165,26 @@ func (a *app) pressBoard(is keyIs) tea.Cmd {
 	case is(a.keys.Retire):
 		a.askToRetire()
 	case is(a.keys.Review):
-		if a.inPast() {
-			return nil
-		}
-		if a.review == nil && a.refused != "" {
-			a.ask, a.mode, a.scroll = &ask{title: "This draft cannot be deployed as things are now", text: []string{a.refused}}, inConfirm, 0
-			return nil
-		}
-		if a.review == nil {
-			a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused, "it is just being made."))
-			return a.readFile(true)
-		}
-		a.mode, a.scroll = inReview, 0
+		return a.openReview(), true
 	default:
-		return a.pressEdit(is)
+		return nil, false
 	}
+	return a.readLately(), true
+}
+
+// openReview opens the review of the draft, or says why there is none.
+func (a *app) openReview() tea.Cmd {
+	switch {
+	case a.inPast():
+		return nil
+	case a.review == nil && a.refused != "":
+		a.ask, a.mode, a.scroll = &ask{title: "This draft cannot be deployed as things are now", text: []string{a.refused}}, inConfirm, 0
+		return nil
+	case a.review == nil:
+		a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused, "it is just being made."))
+		return a.readFile()
+	}
+	a.mode, a.scroll = inReview, 0
 	return a.readLately()
 }
 

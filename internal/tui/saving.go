@@ -196,7 +196,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 	if msg.err != nil {
 		a.say(true, inOneLine(msg.err))
 		a.waiting = nil
-		return a.readFile(true)
+		return a.readFile()
 	}
 	a.edits = msg.edits()
 	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, msg.draft, msg.found, msg.stamp, ""

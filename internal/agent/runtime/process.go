@@ -2,17 +2,17 @@ package runtime
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
-	"net"
 	"os"
 	"os/exec"
-	"path/filepath"
+	"os/user"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -58,6 +58,20 @@ func (r *Processes) Member(name field.MemberName, at Place) Instance {
 		r.kept[name] = p
 	}
 	return p
+}
+
+// Lacks tells what a member would lack on this machine: its program, or its user.
+func (r *Processes) Lacks(l order.Lookup) error {
+	if _, err := LookUp(l.Program, l.LookIn); err != nil {
+		return err
+	}
+	if l.User == "" {
+		return nil
+	}
+	if _, err := user.Lookup(l.User); err != nil {
+		return fmt.Errorf("the user %q is not known on this node", l.User)
+	}
+	return nil
 }
 
 // Sees tells whether members have to be looked at for what they start to be known.
@@ -229,14 +243,45 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	return run{started, host.StartTime(started.PID)}, nil
 }
 
-// Exec runs a command about the member to its end, where the member itself runs.
-func (p *processes) Exec(cmd *exec.Cmd) error {
-	err := p.in().Start(cmd)
-	if err == nil {
-		err = cmd.Wait()
-		host.Born.Delete(cmd.Process.Pid)
-	}
+// Fits tells whether the member's program is there.
+func (p *processes) Fits(spec *order.Spec) error {
+	_, err := LookUp(spec.Command[0], spec.LookIn)
 	return err
+}
+
+// Account is the user that the member runs as.
+func (p *processes) Account(spec *order.Spec) (*Account, error) { return AccountOf(spec.User) }
+
+// Exec runs a command about the member to its end, in its control group. It is marked as the member's: a command may leave a process behind,
+// which is to be found when the member goes.
+func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, out io.Writer) (code int, err error) {
+	program, err := LookUp(args[0], spec.LookIn)
+	if err != nil {
+		return 0, err
+	}
+	who, err := AccountOf(spec.User)
+	if err == nil {
+		err = who.MayEnter(p.at.Folder)
+	}
+	if err != nil {
+		return 0, err
+	}
+	cmd := exec.CommandContext(ctx, program, args[1:]...)
+	cmd.Dir, cmd.Env = p.at.Folder, Environment(p.at, p.name, spec)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.Credential}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = 100 * time.Millisecond
+	cmd.Stdout, cmd.Stderr = out, out
+	if err := p.in().Start(cmd); err != nil {
+		return 0, fmt.Errorf("%s: %w", args[0], err)
+	}
+	err = cmd.Wait()
+	host.Born.Delete(cmd.Process.Pid)
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return 0, fmt.Errorf("%s: %w", args[0], err)
+	}
+	return cmd.ProcessState.ExitCode(), nil
 }
 
 // Look notes what a run has started.
@@ -261,36 +306,6 @@ func OpenLog(name string, who *Account) (*os.File, error) {
 		}
 	}
 	return f, err
-}
-
-// ownName is the command by which kits name the program that the agent itself is.
-const ownName = "lanternfield"
-
-// LookUp finds a program on the PATH, then in further folders.
-func LookUp(name string, further []string) (string, error) {
-	if name == ownName { // the demo's programs are in the agent's own file: of the same version, wherever it is installed
-		return os.Executable()
-	}
-	if strings.ContainsRune(name, '/') {
-		if _, err := os.Stat(name); err != nil {
-			return "", fmt.Errorf("there is no program %s on this node", name)
-		}
-		return name, nil
-	}
-	if path, err := exec.LookPath(name); err == nil {
-		return filepath.Abs(path)
-	}
-	for _, dir := range further {
-		matches, _ := filepath.Glob(filepath.Join(dir, name))
-		if len(matches) > 0 {
-			return matches[len(matches)-1], nil
-		}
-	}
-	text := fmt.Sprintf("the program %q is not installed: it is not in %s", name, os.Getenv("PATH"))
-	if len(further) > 0 {
-		text += " nor in " + strings.Join(further, ", ")
-	}
-	return "", errors.New(text + "; install it on this node, it is tried again")
 }
 
 // find lists the living processes of a member by their environment. Incarnation 0 means any.
@@ -337,64 +352,4 @@ func (p *processes) Sweep(pid int) {
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
-}
-
-// portHolder checks that the member's ports are free, and says whose one is that is not.
-func portHolder(spec *order.Spec) error {
-	for name, p := range spec.Ports {
-		host := cmp.Or(p.Address, spec.Address)
-		address := net.JoinHostPort(host, strconv.Itoa(p.Number))
-		l, err := net.Listen("tcp", address)
-		if err == nil {
-			l.Close()
-			continue
-		}
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("its port %s (%s) is in use by %s; end that program, or give the port another number", name, address, whoListens(host, p.Number))
-		}
-		return fmt.Errorf("its port %s (%s) cannot be used: %w", name, address, err)
-	}
-	return nil
-}
-
-// whoListens names the process that listens on an address, as far as we may know.
-func whoListens(address string, port int) string {
-	inode := listeningInode(address, port)
-	if inode == "" {
-		return "a process that could not be found"
-	}
-	target := "socket:[" + inode + "]"
-	entries, _ := filepath.Glob("/proc/[0-9]*/fd/*")
-	for _, fd := range entries {
-		if link, err := os.Readlink(fd); err == nil && link == target {
-			pid := strings.Split(fd, "/")[2]
-			name, _ := os.ReadFile("/proc/" + pid + "/comm")
-			return fmt.Sprintf("process %s (%s)", pid, strings.TrimSpace(string(name)))
-		}
-	}
-	return "a process of another user"
-}
-
-// listeningInode looks an address up among the kernel's listening sockets.
-func listeningInode(address string, port int) string {
-	ip := net.ParseIP(address).To4()
-	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		data, _ := os.ReadFile(table)
-		for _, line := range strings.Split(string(data), "\n")[1:] {
-			f := strings.Fields(line)
-			if len(f) < 10 || f[3] != "0A" {
-				continue
-			}
-			host, hexPort, _ := strings.Cut(f[1], ":")
-			p, _ := strconv.ParseInt(hexPort, 16, 32)
-			if int(p) != port {
-				continue
-			}
-			any := strings.Trim(host, "0") == ""
-			if any || (ip != nil && strings.HasSuffix(host, fmt.Sprintf("%02X%02X%02X%02X", ip[3], ip[2], ip[1], ip[0]))) {
-				return f[9]
-			}
-		}
-	}
-	return ""
 }

@@ -3,7 +3,8 @@
 package runtime
 
 import (
-	"os/exec"
+	"context"
+	"io"
 	"syscall"
 
 	"lanternfield/internal/core/field"
@@ -29,6 +30,8 @@ type Record struct {
 
 // Runtime runs the members of a node.
 type Runtime interface {
+	// Lacks tells what a member would lack on this node; nil where it is all there.
+	Lacks(l order.Lookup) error
 	// Member gives what runs one member; it is the same each time.
 	Member(name field.MemberName, at Place) Instance
 	// Sees tells whether members have to be looked at now and then for what they start to be known.
@@ -49,8 +52,13 @@ type Instance interface {
 	Intent() Record
 	// Start starts the member's program.
 	Start(spec *order.Spec, incarnation int) (Run, error)
-	// Exec runs a command about the member to its end, where the member itself runs.
-	Exec(cmd *exec.Cmd) error
+	// Account is whose the files of the member are.
+	Account(spec *order.Spec) (*Account, error)
+	// Fits tells whether the member's program is there to be started.
+	Fits(spec *order.Spec) error
+	// Exec runs a command about the member to its end, where the member itself runs and in its folder, and gives its exit code. An error says
+	// that it could not be run. What it writes goes to out; when the context ends it is killed.
+	Exec(ctx context.Context, spec *order.Spec, args []string, out io.Writer) (code int, err error)
 	// Look notes what a run has started.
 	Look(r Run)
 	// Sweep ends what is left of the member after the main process of a run, with that pid, has ended; 0 where it had none.

@@ -20,67 +20,84 @@ func (w *pass) updateSpecs() []state.Fact {
 		if declared == nil || w.readdressed(declared) {
 			continue
 		}
-		settled := w.joinedAll(declared)
-		bringing := slices.ContainsFunc(w.members[role], w.beingChanged)
-		giving := slices.ContainsFunc(w.members[role], w.beingGiven)
-		var due, spared []field.MemberName
+		u := update{pass: w, settled: w.joinedAll(declared), bringing: slices.ContainsFunc(w.members[role], w.beingChanged), giving: slices.ContainsFunc(w.members[role], w.beingGiven)}
 		for _, m := range w.members[role] {
-			if m.Leaving || m.Ordered.Want != order.Run || w.Rendered[m.Name] == w.Shape {
-				continue
+			if !m.Leaving && m.Ordered.Want == order.Run && w.Rendered[m.Name] != w.Shape {
+				u.member(m)
 			}
-			spec := w.spec(m, "")
-			if spec == nil {
-				continue
-			}
-			if m.Began && !reflect.DeepEqual(spec, m.Ordered.Spec) && reflect.DeepEqual(w.specAsBegun(m), m.Ordered.Spec) {
-				o := w.order(m, order.Run, "it has begun: should it be started again, its cluster is there")
-				o.Order.Spec, o.Same = spec, true
-				facts = append(facts, o)
-				continue
-			}
-			effect := order.Effect(m.Runs(), spec)
-			switch {
-			case effect == field.OnRestart && m.PID != 0:
-				if m.RestartDue {
-					w.Rendered[m.Name] = w.Shape
-				} else if settled { // else more of the same is to come
-					due = append(due, m.Name)
-				}
-				continue
-			case m.RestartDue && m.RestartWhy == state.ConfigurationChanged:
-				spared = append(spared, m.Name)
-			}
-			if reflect.DeepEqual(spec, m.Ordered.Spec) && !m.Undone {
-				w.Rendered[m.Name], w.Judged[m.Name] = w.Shape, w.Drafts
-				continue
-			}
-			if m.PID != 0 && order.Answered(m.Runs(), spec) {
-				if bringing {
-					continue
-				}
-				bringing = true
-			}
-			o := w.order(m, order.Run, state.OthersChanged)
-			if o.Draft = w.Judged[m.Name] < w.Drafts; o.Draft {
-				o.Why = state.DraftChanged
-				if m.PID != 0 && len(order.Pending(m.Runs(), spec)) > 0 {
-					if giving {
-						continue
-					}
-					giving = true
-				}
-			}
-			o.Order.Spec = spec
-			facts = append(facts, o)
 		}
-		if len(due) > 0 {
-			facts = append(facts, state.RestartAsked{Members: due, Why: state.ConfigurationChanged, Part: true})
+		facts = append(facts, u.facts...)
+		if len(u.due) > 0 {
+			facts = append(facts, state.RestartAsked{Members: u.due, Why: state.ConfigurationChanged, Part: true})
 		}
-		if len(spared) > 0 {
-			facts = append(facts, state.RestartSpared{Members: spared})
+		if len(u.spared) > 0 {
+			facts = append(facts, state.RestartSpared{Members: u.spared})
 		}
 	}
 	return facts
+}
+
+// update is what one look at the specs of a role's members comes to.
+type update struct {
+	*pass
+	settled  bool // no more of what they are told is to come
+	bringing bool // a change that the program takes while it runs is being brought to one of them
+	giving   bool // what takes effect at the next start is being given to one of them
+
+	facts       []state.Fact
+	due, spared []field.MemberName // are to be restarted, and not any more
+}
+
+// member compares what a member was ordered with what it is to be run with now.
+func (u *update) member(m *state.Member) {
+	spec := u.spec(m, "")
+	if spec == nil {
+		return
+	}
+	if m.Began && !reflect.DeepEqual(spec, m.Ordered.Spec) && reflect.DeepEqual(u.specAsBegun(m), m.Ordered.Spec) {
+		o := u.order(m, order.Run, "it has begun: should it be started again, its cluster is there")
+		o.Order.Spec, o.Same = spec, true
+		u.facts = append(u.facts, o)
+		return
+	}
+	switch effect := order.Effect(m.Runs(), spec); {
+	case effect == field.OnRestart && m.PID != 0:
+		if m.RestartDue {
+			u.Rendered[m.Name] = u.Shape
+		} else if u.settled { // else more of the same is to come
+			u.due = append(u.due, m.Name)
+		}
+		return
+	case m.RestartDue && m.RestartWhy == state.ConfigurationChanged:
+		u.spared = append(u.spared, m.Name)
+	}
+	if reflect.DeepEqual(spec, m.Ordered.Spec) && !m.Undone {
+		u.Rendered[m.Name], u.Judged[m.Name] = u.Shape, u.Drafts
+		return
+	}
+	u.give(m, spec)
+}
+
+// give orders a member its new spec, if it is its turn.
+func (u *update) give(m *state.Member, spec *order.Spec) {
+	if m.PID != 0 && order.Answered(m.Runs(), spec) {
+		if u.bringing {
+			return
+		}
+		u.bringing = true
+	}
+	o := u.order(m, order.Run, state.OthersChanged)
+	if o.Draft = u.Judged[m.Name] < u.Drafts; o.Draft {
+		o.Why = state.DraftChanged
+		if m.PID != 0 && len(order.Pending(m.Runs(), spec)) > 0 {
+			if u.giving {
+				return
+			}
+			u.giving = true
+		}
+	}
+	o.Order.Spec = spec
+	u.facts = append(u.facts, o)
 }
 
 // joinedAll tells whether everybody of a role has joined, and of the roles that it is told of: until then more of what it is

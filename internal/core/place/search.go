@@ -88,80 +88,104 @@ func (d *deep) hopeless(most int) bool {
 	return members > 400 || members*len(d.nodes) > most
 }
 
+// slot is a member that is to be put somewhere next, with the nodes that it could stand on.
+type slot struct {
+	group *group
+	which int // of the groups
+	index int // of the member in it
+	nodes []int
+}
+
+// descend puts the member with the fewest choices on each of its nodes in turn, and goes on from there.
 func (d *deep) descend() bool {
 	if d.left--; d.left < 0 || d.polish && d.cost() >= d.least {
 		return false
 	}
-	var pick *group
-	var index, which int
-	var homes []int
-	for k, g := range d.groups {
-		i := slices.Index(g.at, nowhere)
-		if i < 0 {
-			continue
-		}
-		if pin := g.pin(i); pin != "" {
-			for j := range g.at { // pinned members first
-				if g.at[j] == nowhere && g.pin(j) != "" {
-					i = j
-					break
-				}
-			}
-		}
-		var mine []int
-		waits := false
-		for n := range d.nodes {
-			if pin := g.pin(i); pin != "" && d.nodes[n].node.Name != pin {
-				continue
-			}
-			switch b := d.refuses(g.roleSite, n); {
-			case b == 0 && !d.banned[k][n]:
-				mine = append(mine, n)
-			case b == badBeside:
-				waits = true
-			}
-		}
-		if waits && d.unfinished(g.beside) {
-			continue // whom it must be beside may still come
-		}
-		if pick == nil || len(mine) < len(homes) {
-			pick, index, which, homes = g, i, k, mine
-		}
-		if len(mine) == 0 {
-			break
-		}
-	}
+	next := d.tightest()
 	switch {
-	case pick == nil && d.missing() > 0:
+	case next == nil && d.missing() > 0:
 		return false
-	case pick == nil && d.polish:
+	case next == nil && d.polish:
 		d.least, d.best = d.cost(), d.save()
 		return false
-	case pick == nil:
+	case next == nil:
 		return true
 	}
-	slices.SortFunc(homes, func(a, b int) int {
-		if d.better(pick.roleSite, a, b) {
+	slices.SortFunc(next.nodes, func(a, b int) int {
+		if d.better(next.group.roleSite, a, b) {
 			return -1
 		}
 		return 1
 	})
-	for n, node := range homes {
-		d.put(pick, index, node)
+	tried := 0
+	for _, node := range next.nodes {
+		d.put(next.group, next.index, node)
 		if d.descend() {
 			return true
 		}
-		d.lift(pick, index)
-		d.banned[which][node] = true
-		if d.left < 0 {
-			homes = homes[:n+1]
+		d.lift(next.group, next.index)
+		d.banned[next.which][node] = true
+		if tried++; d.left < 0 {
 			break
 		}
 	}
-	for _, node := range homes {
-		d.banned[which][node] = false
+	for _, node := range next.nodes[:tried] {
+		d.banned[next.which][node] = false
 	}
 	return false
+}
+
+// tightest finds the member that has the fewest nodes to stand on; nil where nobody is left who could be put anywhere now.
+func (d *deep) tightest() *slot {
+	var tight *slot
+	for k, g := range d.groups {
+		i := g.unplaced()
+		if i < 0 {
+			continue
+		}
+		nodes, waits := d.open(k, i)
+		if waits && d.unfinished(g.beside) {
+			continue // whom it must be beside may still come
+		}
+		if tight == nil || len(nodes) < len(tight.nodes) {
+			tight = &slot{g, k, i, nodes}
+		}
+		if len(nodes) == 0 {
+			break
+		}
+	}
+	return tight
+}
+
+// unplaced is the first member of a group that stands nowhere, those that are pinned before the others; -1 where all stand.
+func (g *group) unplaced() int {
+	i := slices.Index(g.at, nowhere)
+	if i < 0 || g.pin(i) == "" {
+		return i
+	}
+	for j := range g.at {
+		if g.at[j] == nowhere && g.pin(j) != "" {
+			return j
+		}
+	}
+	return i
+}
+
+// open lists the nodes that a member may be put on. Waits says that more may follow once others stand.
+func (d *deep) open(which, index int) (nodes []int, waits bool) {
+	g := d.groups[which]
+	for n := range d.nodes {
+		if pin := g.pin(index); pin != "" && d.nodes[n].node.Name != pin {
+			continue
+		}
+		switch b := d.refuses(g.roleSite, n); {
+		case b == 0 && !d.banned[which][n]:
+			nodes = append(nodes, n)
+		case b == badBeside:
+			waits = true
+		}
+	}
+	return nodes, waits
 }
 
 func (d *deep) unfinished(roles []*roleSite) bool {

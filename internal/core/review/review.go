@@ -9,6 +9,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/guard"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
@@ -63,14 +64,37 @@ func Of(s *state.State, draft *field.Field) (*plan.Review, error) {
 	draft = resolved.Field
 	stages := plan.StageOf(draft)
 	r.Unplaced = p.Unplaced
+	r.Steps = append(newNodes(s, draft), arrivals(s, draft, p.Adds, stages)...)
+	r.Steps = append(r.Steps, departures(s, draft, p.Removes, stages)...)
+	changes, err := changeSteps(s, draft, p, stages)
+	if err != nil {
+		return nil, err
+	}
+	r.Steps = append(r.Steps, changes...)
+	r.Steps = append(r.Steps, clearing(s, draft)...)
+	r.Steps = append(r.Steps, due(s, draft, p, stages)...)
+	r.Pending = pendings(s, draft, p)
+	plan.SortSteps(r.Steps)
+	return r, nil
+}
+
+// newNodes are the nodes that are not there yet.
+func newNodes(s *state.State, draft *field.Field) []plan.Step {
+	var steps []plan.Step
 	for _, n := range draft.Nodes {
 		if bound := s.Nodes[n.Name]; bound == nil || bound.Released {
-			r.Steps = append(r.Steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone,
+			steps = append(steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone,
 				Text: fmt.Sprintf("start the agent of %s", n.Name)})
 		}
 	}
+	return steps
+}
+
+// arrivals are the members that come.
+func arrivals(s *state.State, draft *field.Field, adds []place.Member, stages map[field.RoleName]int) []plan.Step {
+	var steps []plan.Step
 	added := map[field.RoleName]int{}
-	for _, a := range p.Adds {
+	for _, a := range adds {
 		role := draft.Role(a.Role)
 		text := fmt.Sprintf("place %s on %s and start it", a.Name, a.Node)
 		if before := s.Members[a.Name]; before != nil && before.Kept {
@@ -87,10 +111,16 @@ func Of(s *state.State, draft *field.Field) (*plan.Review, error) {
 			text += fmt.Sprintf("; it joins %s", a.Role)
 		}
 		added[a.Role]++
-		r.Steps = append(r.Steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
+		steps = append(steps, plan.Step{Stage: stages[a.Role], Kind: plan.Start, Member: a.Name, Role: a.Role, Node: a.Node,
 			Zone: zoneOf(draft, a.Node), Text: text})
 	}
-	for _, x := range p.Removes {
+	return steps
+}
+
+// departures are the members that go.
+func departures(s *state.State, draft *field.Field, removes []plan.Remove, stages map[field.RoleName]int) []plan.Step {
+	var steps []plan.Step
+	for _, x := range removes {
 		text := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)
 		if m := s.Members[x.Member]; keeps(s, draft, m) && draft.Node(x.Node) != nil {
 			text = fmt.Sprintf("take %s off %s (%s); its data is kept there", x.Member, x.Node, x.Why)
@@ -102,19 +132,10 @@ func Of(s *state.State, draft *field.Field) (*plan.Review, error) {
 			}
 			text = first + ", then " + text
 		}
-		r.Steps = append(r.Steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
+		steps = append(steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
 			Zone: zoneOf(draft, x.Node), Text: text, Why: x.Why, Moves: x.Moves})
 	}
-	changes, err := changeSteps(s, draft, p, stages)
-	if err != nil {
-		return nil, err
-	}
-	r.Steps = append(r.Steps, changes...)
-	r.Steps = append(r.Steps, clearing(s, draft)...)
-	r.Steps = append(r.Steps, due(s, draft, p, stages)...)
-	r.Pending = pendings(s, draft, p)
-	plan.SortSteps(r.Steps)
-	return r, nil
+	return steps
 }
 
 // keeps tells whether the data of a member would be kept when the draft removes it.

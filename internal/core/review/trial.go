@@ -39,22 +39,36 @@ func tried(adds []place.Member, nodes map[field.NodeName]*field.Node) []place.Me
 // template that cannot be executed. Adds must come from a plan for an empty live field. Of a draft with more than
 // MostTried members a few of each role are rendered, unless all are asked for.
 func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.Error {
+	sample := adds
+	if !all && len(adds) > MostTried {
+		sample = tried(adds, draft.NodesByName())
+		adds = append(slices.Clone(sample), firstOfEach(adds, 20)...) // of those whom they are told of, the first few
+	}
+	t := &trial{draft: draft, scene: supposedScene(draft, adds), seen: map[string]bool{}}
+	for _, a := range sample {
+		t.member(a)
+	}
+	return t.errs
+}
+
+// firstOfEach gives the first members of each role.
+func firstOfEach(adds []place.Member, most int) []place.Member {
+	var few []place.Member
+	perRole := map[field.RoleName]int{}
+	for _, a := range adds {
+		if perRole[a.Role]++; perRole[a.Role] <= most {
+			few = append(few, a)
+		}
+	}
+	return few
+}
+
+// supposedScene is what templates would see if those members had founded their clusters.
+func supposedScene(draft *field.Field, adds []place.Member) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
 		Wanted: map[field.RoleName][]field.MemberName{}}
 	nodes := draft.NodesByName()
-	sample := adds
-	if !all && len(adds) > MostTried { // and of those whom they are told of, the first few
-		sample = tried(adds, nodes)
-		perRole := map[field.RoleName]int{}
-		few := slices.Clone(sample)
-		for _, a := range adds {
-			if perRole[a.Role]++; perRole[a.Role] <= 20 {
-				few = append(few, a)
-			}
-		}
-		adds = few
-	}
 	for i, a := range adds {
 		if _, twice := sc.Members[a.Name]; twice {
 			continue
@@ -64,55 +78,73 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		sc.Joined[a.Role] = append(sc.Joined[a.Role], a.Name)
 		sc.Wanted[a.Role] = append(sc.Wanted[a.Role], a.Name)
 	}
-	var errs []*render.Error
-	seen := map[string]bool{}
-	note := func(err error) {
-		joined, ok := err.(interface{ Unwrap() []error })
-		if !ok {
-			return
-		}
-		for _, err := range joined.Unwrap() {
-			var e *render.Error
-			if !errors.As(err, &e) {
-				continue
-			}
-			if key := strings.Join(append([]string{string(e.Role)}, e.Path...), "\x00"); !seen[key] {
-				seen[key] = true
-				errs = append(errs, e)
-			}
+	return sc
+}
+
+// trial collects what templates say when they are executed, each thing once.
+type trial struct {
+	draft *field.Field
+	scene *render.Scene
+	seen  map[string]bool // by role and path
+	errs  []*render.Error
+}
+
+// member tries one member as a founder, then as one that joins, with every step of every procedure.
+func (t *trial) member(a place.Member) {
+	m := t.scene.Members[a.Name]
+	t.spec(a.Name)
+	m.Founding, m.Via = false, t.scene.Founders[a.Role][0]
+	m.ID, m.Captured = "1", capturedBy(t.draft.Role(a.Role).Program)
+	t.scene.Members[a.Name] = m
+	t.spec(a.Name)
+	for _, procedure := range []order.Procedure{order.Found, order.Join, order.Promote, order.Leave, order.HandOver} {
+		t.steps(a, procedure)
+	}
+	m.Founding, m.Via = true, ""
+	t.scene.Members[a.Name] = m
+}
+
+// spec tries what a member is run with.
+func (t *trial) spec(name field.MemberName) {
+	spec, err := t.scene.Spec(name)
+	t.note(err)
+	if err == nil {
+		t.note(render.CheckRendered(t.draft.Role(t.scene.Members[name].Role), name, spec))
+	}
+}
+
+// steps tries the steps of a procedure that is about a member.
+func (t *trial) steps(a place.Member, procedure order.Procedure) {
+	target := field.MemberName("")
+	if procedure == order.HandOver {
+		target = a.Name
+	}
+	role := t.draft.Role(a.Role)
+	for i := range render.Steps(role.Program, procedure) {
+		step, err := t.scene.Step(a.Name, procedure, i, target)
+		t.note(err)
+		if err == nil {
+			t.note(render.CheckRenderedStep(role, a.Name, procedure, i, step))
 		}
 	}
-	try := func(name field.MemberName) {
-		spec, err := sc.Spec(name)
-		note(err)
-		if role := draft.Role(sc.Members[name].Role); err == nil {
-			note(render.CheckRendered(role, name, spec))
+}
+
+// note takes in every template error in one that joins several.
+func (t *trial) note(err error) {
+	joined, ok := err.(interface{ Unwrap() []error })
+	if !ok {
+		return
+	}
+	for _, err := range joined.Unwrap() {
+		var e *render.Error
+		if !errors.As(err, &e) {
+			continue
+		}
+		if key := strings.Join(append([]string{string(e.Role)}, e.Path...), "\x00"); !t.seen[key] {
+			t.seen[key] = true
+			t.errs = append(t.errs, e)
 		}
 	}
-	for _, a := range sample {
-		m := sc.Members[a.Name]
-		try(a.Name)
-		m.Founding, m.Via = false, sc.Founders[a.Role][0]
-		m.ID, m.Captured = "1", capturedBy(draft.Role(a.Role).Program)
-		sc.Members[a.Name] = m
-		try(a.Name)
-		for _, procedure := range []order.Procedure{order.Found, order.Join, order.Promote, order.Leave, order.HandOver} {
-			target := field.MemberName("")
-			if procedure == order.HandOver {
-				target = a.Name
-			}
-			for i := range render.Steps(draft.Role(a.Role).Program, procedure) {
-				step, err := sc.Step(a.Name, procedure, i, target)
-				note(err)
-				if err == nil {
-					note(render.CheckRenderedStep(draft.Role(a.Role), a.Name, procedure, i, step))
-				}
-			}
-		}
-		m.Founding, m.Via = true, ""
-		sc.Members[a.Name] = m
-	}
-	return errs
 }
 
 // supposed gives a node addresses out of the block that is set aside for trials (RFC 2544), on each network another.

@@ -84,20 +84,36 @@ func failing(snap *Snapshot, role field.RoleName) bool {
 // sentence words how the field is: the worst first, and what it means.
 func sentence(s *state.State, snap *Snapshot) string {
 	lit, wanted := snap.Lit()
-	var parts []string
-	if s.Refused() {
+	switch {
+	case s.Refused():
 		return refusal(s, lit, wanted)
-	}
-	if s.Retiring {
+	case s.Retiring:
 		return retiring(s, snap)
-	}
-	if snap.State == Stopped {
+	case snap.State == Stopped:
 		return fmt.Sprintf("Stopped on purpose (%s); data and place are kept.", wording.Counted(len(snap.Members), "member"))
 	}
 	count := fmt.Sprintf("%d of %d lit", lit, wanted)
 	if n := s.Listening(); n > 0 {
 		count = fmt.Sprintf("asking %s how they are · %s when last heard", wording.Counted(n, "node"), count)
 	}
+	parts := worst(s, snap)
+	if len(parts) == 0 || lit == wanted && !s.Rollout.Paused {
+		parts = append([]string{count}, parts...)
+	} else {
+		parts = append(parts, count)
+	}
+	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unlikeTheList(snap), halted(snap), waiting(snap), restartsToCome(s)} {
+		parts = append(parts, more...)
+	}
+	if snap.State == Converged {
+		parts = append(parts, strengths(snap)...)
+	}
+	return strings.Join(parts, " · ")
+}
+
+// worst words what stands before the count of members: what is paused, two that lead, lost work, a deploy that has stopped.
+func worst(s *state.State, snap *Snapshot) []string {
+	var parts []string
 	if s.Rollout.Paused {
 		parts = append(parts, "paused, nothing new is begun until it goes on")
 	}
@@ -114,18 +130,23 @@ func sentence(s *state.State, snap *Snapshot) string {
 	if s.Stalled != "" {
 		parts = append(parts, "the deploy stopped half-way: "+s.Stalled)
 	}
-	if len(parts) == 0 || lit == wanted && !s.Rollout.Paused {
-		parts = append([]string{count}, parts...)
-	} else {
-		parts = append(parts, count)
-	}
+	return parts
+}
+
+// strays words what runs on nodes and is not in the log.
+func strays(s *state.State) []string {
+	var parts []string
 	for _, n := range state.SortedNodes(s) {
 		for _, name := range n.StrayNames() {
 			parts = append(parts, fmt.Sprintf("%s on %s, which the log does not know, is taken down", name, n.Name))
 		}
 	}
-	parts = append(parts, missingNodes(snap)...)
-	parts = append(parts, darkMembers(snap)...)
+	return parts
+}
+
+// troubledRoles words which roles have no leader, or cannot be read, or are one loss from stopping.
+func troubledRoles(snap *Snapshot) []string {
+	var parts []string
 	for _, r := range snap.Roles {
 		if r.Leaderless() {
 			what := "writes wait for an election"
@@ -146,6 +167,12 @@ func sentence(s *state.State, snap *Snapshot) string {
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes, one more loss stops writes", r.Role, r.VotesReady, r.Voters))
 		}
 	}
+	return parts
+}
+
+// unlikeTheList words what clusters list and the field does not have, the other way round, and what is being changed about that.
+func unlikeTheList(snap *Snapshot) []string {
+	var parts []string
 	for _, r := range snap.Roles {
 		if r.Change != "" {
 			parts = append(parts, r.Change)
@@ -162,21 +189,21 @@ func sentence(s *state.State, snap *Snapshot) string {
 			parts = append(parts, fmt.Sprintf("%s is replaced, and ends when %s can be reached again", m.Member, m.Node))
 		}
 	}
-	halted := 0
+	return parts
+}
+
+// halted words how many members were stopped on purpose.
+func halted(snap *Snapshot) []string {
+	n := 0
 	for _, m := range snap.Members {
 		if m.Phase == state.Stopped && m.Halted {
-			halted++
+			n++
 		}
 	}
-	if halted > 0 {
-		parts = append(parts, fmt.Sprintf("%s stopped on purpose", wording.Counted(halted, "member")))
+	if n == 0 {
+		return nil
 	}
-	parts = append(parts, waiting(snap)...)
-	parts = append(parts, restartsToCome(s)...)
-	if snap.State == Converged {
-		parts = append(parts, strengths(snap)...)
-	}
-	return strings.Join(parts, " · ")
+	return []string{fmt.Sprintf("%s stopped on purpose", wording.Counted(n, "member"))}
 }
 
 func lostWork(r RoleView) string {

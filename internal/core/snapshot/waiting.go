@@ -40,21 +40,8 @@ func changing(s *state.State, role *field.Role, members []*state.Member) string 
 
 // waitsFor words what keeps a member from being lit, as far as it is something else than the member itself.
 func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) string {
-	r := s.Field.Role(m.Role)
-	if c := s.Roles[m.Role]; c != nil && r != nil {
-		if op := c.Op; op != nil && op.Member == m.Name {
-			text := fmt.Sprintf("%s to %s", m.Role, state.ProcedureVerb(op.Procedure, m.Name))
-			if c.Retried != "" {
-				text += ", which says: " + c.Retried
-			}
-			return text
-		}
-		if state.Procedural(r) && c.Founded && c.Waits.For != "" && m.Ordered.Want == "" == !m.Leaving && (m.Leaving && !m.Left || !m.Leaving && s.Seat(r, m) != membership.Voter) && !m.Halted {
-			return c.Waits.For
-		}
-	}
-	if c := s.Roles[m.Role]; c != nil && c.Cold && !m.Begins && !m.Halted && c.Waits.For != "" {
-		return c.Waits.For
+	if text := changeWaits(s, m); text != "" {
+		return text
 	}
 	if m.RestartDue {
 		if b := s.Blocker(peers); b != nil && b != m {
@@ -67,32 +54,7 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 	}
 	switch phase := s.PhaseOf(m); phase {
 	case state.Planned:
-		if s.Rollout.Paused {
-			return "the rollout to go on, which is paused"
-		}
-		var closed []string
-		for _, g := range role.Gates {
-			if !g.Open {
-				closed = append(closed, g.String())
-			}
-		}
-		if len(closed) > 0 {
-			return strings.Join(closed, ", ")
-		}
-		if text := awaitedNodes(s, m, peers); text != "" {
-			return text
-		}
-		if state.Procedural(r) && !m.Founding && s.RoleOf(m.Role).Founded && !(m.Admitted && r.Program.Leader != nil && role.Leader == "") {
-			return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
-		}
-		if !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.RoleOf(m.Role).Founded {
-			return fmt.Sprintf("somebody to lead %s", m.Role)
-		}
-		for _, p := range peers {
-			if p.Number < m.Number && !s.IsReady(p) {
-				return fmt.Sprintf("%s to be ready first", p.Name)
-			}
-		}
+		return plannedWaits(s, m, role, peers)
 	case state.Placing:
 		if n := s.Nodes[m.Node]; n != nil && n.Unreachable {
 			return fmt.Sprintf("%s to answer (%s)", n.Name, n.UnreachableWhy)
@@ -108,6 +70,58 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 			return fmt.Sprintf("%s to give it a vote", m.Role)
 		}
 		return fmt.Sprintf("%s to list it as a member", m.Role)
+	}
+	return ""
+}
+
+// changeWaits words what a change of the cluster's membership waits for, where that is about the member.
+func changeWaits(s *state.State, m *state.Member) string {
+	c, r := s.Roles[m.Role], s.Field.Role(m.Role)
+	if c == nil {
+		return ""
+	}
+	if op := c.Op; r != nil && op != nil && op.Member == m.Name {
+		text := fmt.Sprintf("%s to %s", m.Role, state.ProcedureVerb(op.Procedure, m.Name))
+		if c.Retried != "" {
+			text += ", which says: " + c.Retried
+		}
+		return text
+	}
+	comesOrGoes := m.Leaving && !m.Left || !m.Leaving && r != nil && s.Seat(r, m) != membership.Voter
+	if r != nil && state.Procedural(r) && c.Founded && m.Ordered.Want == "" == !m.Leaving && comesOrGoes && !m.Halted || c.Cold && !m.Begins && !m.Halted {
+		return c.Waits.For
+	}
+	return ""
+}
+
+// plannedWaits words what a member waits for that has not been ordered to run yet.
+func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) string {
+	if s.Rollout.Paused {
+		return "the rollout to go on, which is paused"
+	}
+	var closed []string
+	for _, g := range role.Gates {
+		if !g.Open {
+			closed = append(closed, g.String())
+		}
+	}
+	if len(closed) > 0 {
+		return strings.Join(closed, ", ")
+	}
+	if text := awaitedNodes(s, m, peers); text != "" {
+		return text
+	}
+	r := s.Field.Role(m.Role)
+	if state.Procedural(r) && !m.Founding && s.RoleOf(m.Role).Founded && !(m.Admitted && r.Program.Leader != nil && role.Leader == "") {
+		return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
+	}
+	if !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.RoleOf(m.Role).Founded {
+		return fmt.Sprintf("somebody to lead %s", m.Role)
+	}
+	for _, p := range peers {
+		if p.Number < m.Number && !s.IsReady(p) {
+			return fmt.Sprintf("%s to be ready first", p.Name)
+		}
 	}
 	return ""
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -31,91 +33,113 @@ func (s *Log) Condense(checkpoint eventlog.Checkpoint) error {
 }
 
 func (s *Log) condense(tx *sql.Tx, checkpoint eventlog.Checkpoint) error {
-	upTo := int64(checkpoint.Seq)
-	var begin int64
-	if err := tx.QueryRow(`SELECT coalesce(max(seq), 0) FROM begin`).Scan(&begin); err != nil {
-		return err
-	}
-	c := state.Condensed{Version: state.CondensedVersion, Until: checkpoint.Newest, State: checkpoint.State, Counts: map[string]int{}}
-	// What stays is chained anew; the sum by which the events after these go on is kept in the event.
-	var sum int64
-	if err := tx.QueryRow(`SELECT coalesce((SELECT sum FROM events WHERE seq < ? ORDER BY seq DESC LIMIT 1), 0)`, begin).Scan(&sum); err != nil {
-		return err
-	}
-	rows, err := tx.Query(`SELECT seq, at, kind, fact, sum FROM events WHERE seq >= ? AND seq <= ? ORDER BY seq`, begin, upTo)
+	d, err := sift(tx, int64(checkpoint.Seq))
 	if err != nil {
 		return err
 	}
-	sums := map[int64]int64{}
-	var gone []int64
-	for rows.Next() {
-		var seq, at, was int64
-		var kind string
-		var data []byte
-		if err := rows.Scan(&seq, &at, &kind, &data, &was); err != nil {
-			return errors.Join(err, rows.Close())
-		}
-		fact, err := state.DecodeFact(kind, data)
-		if err != nil {
-			return errors.Join(err, rows.Close())
-		}
-		stays := state.Stays(fact)
-		if seq == upTo {
-			if stays {
-				return errors.Join(ErrStays, rows.Close())
-			}
-			c.Sum = was
-		}
-		if before, is := fact.(state.Condensed); is {
-			c = c.Plus(before.Counts)
-		} else if stays {
-			sum = sumOf(sum, seq, at, kind, data)
-			sums[seq] = sum
-			continue
-		} else {
-			c.Counts[kind]++
-		}
-		gone = append(gone, seq)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+	if err := each(tx, `DELETE FROM events WHERE seq = ?`, d.gone, func(seq int64) []any { return []any{seq} }); err != nil {
 		return err
 	}
-	if c.Sum == 0 {
-		return fmt.Errorf("there is no event %d", upTo)
+	if err := each(tx, `UPDATE events SET sum = ? WHERE seq = ?`, slices.Collect(maps.Keys(d.sums)), func(seq int64) []any { return []any{d.sums[seq], seq} }); err != nil {
+		return err
 	}
-	remove, err := tx.Prepare(`DELETE FROM events WHERE seq = ?`)
+	d.event.Version, d.event.Until, d.event.State = state.CondensedVersion, checkpoint.Newest, checkpoint.State
+	kind, data, err := state.EncodeFact(d.event)
 	if err != nil {
 		return err
 	}
-	defer remove.Close()
-	for _, seq := range gone {
-		if _, err := remove.Exec(seq); err != nil {
-			return err
-		}
-	}
-	change, err := tx.Prepare(`UPDATE events SET sum = ? WHERE seq = ?`)
-	if err != nil {
-		return err
-	}
-	defer change.Close()
-	for seq, sum := range sums {
-		if _, err := change.Exec(sum, seq); err != nil {
-			return err
-		}
-	}
-	kind, data, err := state.EncodeFact(c)
-	if err != nil {
-		return err
-	}
-	at := checkpoint.Newest.UnixNano()
-	if _, err := tx.Exec(`INSERT INTO events (seq, at, kind, fact, sum) VALUES (?, ?, ?, ?, ?)`, upTo, at, kind, data, sumOf(sum, upTo, at, kind, data)); err != nil {
+	seq, at := int64(checkpoint.Seq), checkpoint.Newest.UnixNano()
+	if _, err := tx.Exec(`INSERT INTO events (seq, at, kind, fact, sum) VALUES (?, ?, ?, ?, ?)`, seq, at, kind, data, sumOf(d.sum, seq, at, kind, data)); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(`DELETE FROM begin`); err != nil {
 		return err
 	}
-	_, err = tx.Exec(`INSERT INTO begin (seq, until) VALUES (?, ?)`, upTo, at)
+	_, err = tx.Exec(`INSERT INTO begin (seq, until) VALUES (?, ?)`, seq, at)
 	return err
+}
+
+// sifted is which of the oldest events go, and what becomes of those that stay.
+type sifted struct {
+	event state.Condensed // that stands for those that go; its sum is the one by which the events after it go on
+	gone  []int64
+	sums  map[int64]int64 // of those that stay, which are chained anew
+	sum   int64           // the last of these
+}
+
+// sift goes through the events from where folding begins up to one, which goes itself; ErrStays says that it may not.
+func sift(tx *sql.Tx, upTo int64) (*sifted, error) {
+	var begin int64
+	if err := tx.QueryRow(`SELECT coalesce(max(seq), 0) FROM begin`).Scan(&begin); err != nil {
+		return nil, err
+	}
+	d := &sifted{event: state.Condensed{Counts: map[string]int{}}, sums: map[int64]int64{}}
+	if err := tx.QueryRow(`SELECT coalesce((SELECT sum FROM events WHERE seq < ? ORDER BY seq DESC LIMIT 1), 0)`, begin).Scan(&d.sum); err != nil {
+		return nil, err
+	}
+	rows, err := tx.Query(`SELECT seq, at, kind, fact, sum FROM events WHERE seq >= ? AND seq <= ? ORDER BY seq`, begin, upTo)
+	if err != nil {
+		return nil, err
+	}
+	for rows.Next() {
+		var seq, at, was int64
+		var kind string
+		var data []byte
+		if err = rows.Scan(&seq, &at, &kind, &data, &was); err == nil {
+			err = d.take(seq, at, kind, data, seq == upTo)
+		}
+		if err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		if seq == upTo {
+			d.event.Sum = was
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	if d.event.Sum == 0 {
+		return nil, fmt.Errorf("there is no event %d", upTo)
+	}
+	return d, nil
+}
+
+// take decides about one event.
+func (d *sifted) take(seq, at int64, kind string, data []byte, last bool) error {
+	fact, err := state.DecodeFact(kind, data)
+	if err != nil {
+		return err
+	}
+	before, condensed := fact.(state.Condensed)
+	switch stays := state.Stays(fact); {
+	case stays && last:
+		return ErrStays
+	case condensed:
+		d.event = d.event.Plus(before.Counts)
+	case stays:
+		d.sum = sumOf(d.sum, seq, at, kind, data)
+		d.sums[seq] = d.sum
+		return nil
+	default:
+		d.event.Counts[kind]++
+	}
+	d.gone = append(d.gone, seq)
+	return nil
+}
+
+// each carries out one statement for many events.
+func each(tx *sql.Tx, statement string, events []int64, values func(seq int64) []any) error {
+	prepared, err := tx.Prepare(statement)
+	if err != nil {
+		return err
+	}
+	defer prepared.Close()
+	for _, seq := range events {
+		if _, err := prepared.Exec(values(seq)...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // DropSpecs removes what members were run with that no event tells of any more.

@@ -91,12 +91,11 @@ func (m *Model) layout(a Area, c Cursor) layout {
 	return l
 }
 
-// spread gives every post its place, from the one that keeps the cursor in the middle where not all of them fit.
-func (l *layout) spread(m *Model, c Cursor) {
-	if len(m.Posts) == 0 {
-		return
-	}
-	room := Room(l.W)
+// widths are how many cells posts take.
+type widths struct{ post, fold int }
+
+// widthsIn divides a room among the posts: those that are folded take least.
+func widthsIn(room int, m *Model) widths {
 	folds, open := 0, 0
 	for _, p := range m.Posts {
 		if p.Folded {
@@ -106,70 +105,93 @@ func (l *layout) spread(m *Model, c Cursor) {
 		}
 	}
 	gaps := zoneGap * (len(m.Zones) - 1)
-	post, fold := leastPost, leastFold
+	w := widths{leastPost, leastFold}
 	if open > 0 {
-		post = min(max((room-gaps-folds*leastFold)/open, leastPost), widePost)
+		w.post = min(max((room-gaps-folds*leastFold)/open, leastPost), widePost)
 		if folds > 0 {
-			post = min(post, namedPost+4)
+			w.post = min(w.post, namedPost+4)
 		}
 	}
 	if folds > 0 {
-		fold = min(max((room-gaps-open*post)/folds, leastFold), wideFold)
+		w.fold = min(max((room-gaps-open*w.post)/folds, leastFold), wideFold)
 	}
-	width := func(i int) int {
-		w := post
-		if m.Posts[i].Folded {
-			w = fold
-		}
-		if i > 0 && m.Posts[i-1].Zone != m.Posts[i].Zone {
-			w += zoneGap
-		}
-		return w
+	return w
+}
+
+// of is the width of a post by itself, and taken that with the gap before it.
+func (w widths) of(m *Model, i int) int {
+	if m.Posts[i].Folded {
+		return w.fold
 	}
+	return w.post
+}
+
+func (w widths) taken(m *Model, i int) int {
+	if i > 0 && m.Posts[i-1].Zone != m.Posts[i].Zone {
+		return w.of(m, i) + zoneGap
+	}
+	return w.of(m, i)
+}
+
+// firstShown is the post to begin with, so that the cursor stands in the middle where not all of them fit.
+func (w widths) firstShown(m *Model, c Cursor, room int) int {
+	first := 0
+	for left := room / 2; first < len(m.Posts)-1; first++ {
+		rest := 0
+		for i := first; i <= max(c.Post, 0); i++ {
+			rest += w.taken(m, i)
+		}
+		tail := 0
+		for i := first; i < len(m.Posts) && tail <= room; i++ {
+			tail += w.taken(m, i)
+		}
+		if rest <= left || tail <= room {
+			break
+		}
+	}
+	return first
+}
+
+// spread gives every post its place, from the one that keeps the cursor in the middle where not all of them fit.
+func (l *layout) spread(m *Model, c Cursor) {
+	if len(m.Posts) == 0 {
+		return
+	}
+	room := Room(l.W)
+	w := widthsIn(room, m)
 	total := 0
 	for i := range m.Posts {
-		total += width(i)
+		total += w.taken(m, i)
 	}
 	first := 0
-	if total > room { // scroll so that the cursor stands in the middle
-		for left := room / 2; first < len(m.Posts)-1; first++ {
-			rest := 0
-			for i := first; i <= max(c.Post, 0); i++ {
-				rest += width(i)
-			}
-			tail := 0
-			for i := first; i < len(m.Posts) && tail <= room; i++ {
-				tail += width(i)
-			}
-			if rest <= left || tail <= room {
-				break
-			}
-		}
+	if total > room {
+		first = w.firstShown(m, c, room)
 	}
 	x := l.X + l.margin
 	end := x + room
 	x += max(0, room-total) / 2
 	for i := first; i < len(m.Posts); i++ {
-		p := m.Posts[i]
-		w := post
-		if p.Folded {
-			w = fold
-		}
+		p, width := m.Posts[i], w.of(m, i)
 		if n := len(l.posts); n > 0 && m.Posts[i-1].Zone != p.Zone {
 			x += zoneGap
 		}
-		if x+w > end && len(l.posts) > 0 {
+		if x+width > end && len(l.posts) > 0 {
 			break
 		}
-		l.posts = append(l.posts, span{index: i, x: x, w: min(w, max(1, end-x))})
-		x += w
+		l.posts = append(l.posts, span{index: i, x: x, w: min(width, max(1, end-x))})
+		x += width
 		if n := len(l.zones); n > 0 && l.zones[n-1].index == p.Zone {
 			l.zones[n-1].w = x - l.zones[n-1].x
 		} else {
-			l.zones = append(l.zones, span{index: p.Zone, x: x - w, w: w})
+			l.zones = append(l.zones, span{index: p.Zone, x: x - width, w: width})
 		}
 	}
 	l.hidden = len(m.Posts) - len(l.posts)
+	l.markPartial(m)
+}
+
+// markPartial notes of which zones not all nodes are shown.
+func (l *layout) markPartial(m *Model) {
 	for i := range l.zones {
 		z := &l.zones[i]
 		shown := 0

@@ -58,28 +58,7 @@ func (m *Model) Fit(room int, folds Folds) {
 		return
 	}
 	m.fit = now
-	folded := make([]bool, len(m.Zones))
-	width := zoneGap * max(0, len(m.Zones)-1)
-	for i, z := range m.Zones {
-		if folded[i] = now.zones[i] == 'z'; folded[i] {
-			width += leastFold
-		} else {
-			width += leastPost * len(z.Nodes)
-		}
-	}
-	for width > room {
-		largest := -1
-		for i, z := range m.Zones {
-			if !folded[i] && now.zones[i] == '.' && len(z.Nodes)*leastPost > leastFold && (largest < 0 || len(z.Nodes) > len(m.Zones[largest].Nodes)) {
-				largest = i
-			}
-		}
-		if largest < 0 {
-			break
-		}
-		folded[largest] = true
-		width += leastFold - leastPost*len(m.Zones[largest].Nodes)
-	}
+	folded := m.folded(now)
 	m.Posts = m.Posts[:0:0]
 	first := make([]int, len(m.Zones)) // the first post of each zone
 	for i, z := range m.Zones {
@@ -93,31 +72,62 @@ func (m *Model) Fit(room int, folds Folds) {
 		}
 	}
 	for i := range m.Roles {
-		r := &m.Roles[i]
-		r.at = make(map[int][]int, min(len(m.Posts), len(r.Members)))
-		posts, counts := make([]int, len(r.Members)), make([]int, len(m.Posts))
-		for j := range r.Members {
-			at, ok := m.node[r.Members[j].Node]
-			if !ok {
-				posts[j] = -1
-				continue
-			}
-			if posts[j] = first[at[0]]; !folded[at[0]] {
-				posts[j] += at[1]
-			}
-			counts[posts[j]]++
+		m.post(&m.Roles[i], first, folded)
+	}
+}
+
+// folded tells of each zone whether it is one post.
+func (m *Model) folded(now fitted) []bool {
+	folded := make([]bool, len(m.Zones))
+	width := zoneGap * max(0, len(m.Zones)-1)
+	for i, z := range m.Zones {
+		if folded[i] = now.zones[i] == 'z'; folded[i] {
+			width += leastFold
+		} else {
+			width += leastPost * len(z.Nodes)
 		}
-		all := make([]int, 0, len(r.Members)) // one piece of memory for all of them
-		for post, n := range counts {
-			if n > 0 {
-				r.at[post] = all[len(all) : len(all) : len(all)+n]
-				all = all[:len(all)+n]
+	}
+	for width > now.room {
+		largest := -1
+		for i, z := range m.Zones {
+			if !folded[i] && now.zones[i] == '.' && len(z.Nodes)*leastPost > leastFold && (largest < 0 || len(z.Nodes) > len(m.Zones[largest].Nodes)) {
+				largest = i
 			}
 		}
-		for j, post := range posts {
-			if post >= 0 {
-				r.at[post] = append(r.at[post], j)
-			}
+		if largest < 0 {
+			break
+		}
+		folded[largest] = true
+		width += leastFold - leastPost*len(m.Zones[largest].Nodes)
+	}
+	return folded
+}
+
+// post notes which members of a role stand at which post.
+func (m *Model) post(r *Role, first []int, folded []bool) {
+	r.at = make(map[int][]int, min(len(m.Posts), len(r.Members)))
+	posts, counts := make([]int, len(r.Members)), make([]int, len(m.Posts))
+	for j := range r.Members {
+		at, ok := m.node[r.Members[j].Node]
+		if !ok {
+			posts[j] = -1
+			continue
+		}
+		if posts[j] = first[at[0]]; !folded[at[0]] {
+			posts[j] += at[1]
+		}
+		counts[posts[j]]++
+	}
+	all := make([]int, 0, len(r.Members)) // one piece of memory for all of them
+	for post, n := range counts {
+		if n > 0 {
+			r.at[post] = all[len(all) : len(all) : len(all)+n]
+			all = all[:len(all)+n]
+		}
+	}
+	for j, post := range posts {
+		if post >= 0 {
+			r.at[post] = append(r.at[post], j)
 		}
 	}
 }
