@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 
 	"lanternfield/internal/core/field"
 )
@@ -64,7 +65,15 @@ func Create(name string, data []byte) error {
 
 // NameIn finds the field's name in a file, even in one that has errors, so that what was deployed from it can still be
 // looked at and retired.
+//
+// A name that stands in plain text at the beginning of a line is found without the rest being read: that takes a fraction of a millisecond
+// and not ten, which every command would wait for.
 func NameIn(name, env string) (string, error) {
+	if data, err := read(name); err == nil && len(data) <= mostBytes {
+		if found := plainName.FindAllSubmatch(data, 2); len(found) == 1 && field.NamePattern.Match(found[0][1]) {
+			return string(found[0][1]), nil
+		}
+	}
 	f, err := Load(name, env)
 	if err == nil {
 		return f.Field.Name, nil
@@ -80,6 +89,8 @@ func NameIn(name, env string) (string, error) {
 	}
 	return "", err
 }
+
+var plainName = regexp.MustCompile(`(?m)^field:[ \t]+([a-z][a-z0-9-]*)[ \t]*(?:#.*)?\r?$`)
 
 func (n *node) text() (string, bool) {
 	if n == nil {

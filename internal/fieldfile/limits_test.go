@@ -89,3 +89,25 @@ func TestSavingThroughALinkKeepsTheLink(t *testing.T) {
 		t.Errorf("%s holds %q, %v", real, data, info.Mode())
 	}
 }
+
+// TestTheNameIsFoundAsItIsWritten finds the name in plain text, quoted, made of a variable, and in a file that is broken further down.
+func TestTheNameIsFoundAsItIsWritten(t *testing.T) {
+	rest := "nodes:\n  - {name: gull-1}\nroles:\n  crews: {members: 1, program: {command: [sleep, '1']}}\n"
+	for file, want := range map[string]string{
+		"format: 1\nfield: saltmarsh # ours\n" + rest:                                                         "saltmarsh",
+		"format: 1\r\nfield: saltmarsh\r\n" + strings.ReplaceAll(rest, "\n", "\r\n"):                          "saltmarsh",
+		"format: 1\nfield: 'saltmarsh'\n" + rest:                                                              "saltmarsh",
+		"format: 1\nfield: saltmarsh\nroles: [\n":                                                             "saltmarsh",
+		"format: 1\nvariables: {where: {default: quay}}\nfield: salt-${where}\n" + rest:                       "salt-quay",
+		"format: 1\nabout: |\n  field: other\nfield: saltmarsh\n" + rest:                                      "saltmarsh",
+		"format: 1\nfield: \"saltmarsh\"\nabout: >\n  two lines,\n  field: other\nnetworks: [front]\n" + rest: "saltmarsh",
+	} {
+		name := filepath.Join(t.TempDir(), "it.field.yaml")
+		if err := os.WriteFile(name, []byte(file), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := NameIn(name, ""); got != want {
+			t.Errorf("found %q, want %q (%v) in\n%s", got, want, err, file)
+		}
+	}
+}
