@@ -91,7 +91,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 			}
 			return nil
 		}
-		if m := snap.GivenUp(w.names); m != nil {
+		if m := snap.GivenUp(w.names); m != nil && w.what != "retire" && w.what != "stop" { // what fails ends all the same
 			return a.gaveUp(snap, m)
 		}
 	}
@@ -181,6 +181,10 @@ func (a *app) stopped(snap *snapshot.Snapshot) error {
 func (a *app) gaveUp(snap *snapshot.Snapshot, m *snapshot.MemberView) error {
 	if a.json {
 		a.printJSON(snap)
+		return errBadAnswer
+	}
+	if i := slices.IndexFunc(snap.Questions, func(q snapshot.Question) bool { return q.Role == m.Role }); i >= 0 {
+		printQuestion(a.err, snap.Questions[i])
 		return errBadAnswer
 	}
 	if m.Trouble != "" {

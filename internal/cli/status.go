@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -157,6 +158,17 @@ func (a *app) look(ctx context.Context, folder control.Folder, file string) (*sn
 	return snapshot.OfDraft(drafted(f, folder).Field, time.Now().UTC()), nil
 }
 
+// printQuestion prints what waits for a person, why, and the command that gives each answer.
+func printQuestion(w io.Writer, q snapshot.Question) {
+	fmt.Fprintln(w, "It waits for an answer: "+q.Text)
+	for _, why := range q.Why {
+		fmt.Fprintln(w, "  "+why)
+	}
+	for _, c := range q.Answers {
+		fmt.Fprintln(w, "  "+answer(q, c))
+	}
+}
+
 func (a *app) printStatus(s *snapshot.Snapshot) {
 	if a.json {
 		a.printJSON(s)
@@ -167,10 +179,7 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 		fmt.Fprintln(a.out, text)
 	}
 	for _, q := range s.Questions {
-		fmt.Fprintln(a.out, "It waits for an answer: "+q.Text)
-		for _, c := range q.Answers {
-			fmt.Fprintln(a.out, "  "+answer(q, c))
-		}
+		printQuestion(a.out, q)
 	}
 	if len(s.Roles) > 0 {
 		fmt.Fprintln(a.out)

@@ -83,6 +83,6 @@ func init() {
 			for _, c := range a.question.Answers {
 				answers = append(answers, panel.Answer{Word: c.Word, Costs: c.Costs})
 			}
-			a.lines, a.shown = panel.Question(g, a.look, a.question.Text, answers, a.question.chosen, "enter gives the answer     esc goes back, it goes on waiting")
+			a.lines, a.shown = panel.Question(g, a.look, a.question.Text, a.question.Why, answers, a.question.chosen, "enter gives the answer     esc goes back, it goes on waiting")
 		}}
 }

@@ -91,7 +91,7 @@ func (w *pass) takeColdStep(role *field.Role, r *state.Role, members []*state.Me
 			continue
 		}
 		if m.Tries > 0 {
-			unread, unreadable = append(unread, fmt.Sprintf("%s (%s)", m.Name, m.Trouble)), append(unreadable, m.Name)
+			unread, unreadable = append(unread, string(m.Name)), append(unreadable, m.Name)
 		}
 		if facts = w.ask(role, m, order.Rank, 0, ""); len(facts) > 0 && m.Tries == 0 {
 			return facts

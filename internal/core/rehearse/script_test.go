@@ -325,6 +325,9 @@ func (s *script) status() string {
 		}
 		b.WriteByte('\n')
 	}
+	for _, task := range snap.Tasks {
+		fmt.Fprintf(&b, "  a task goes on: %s\n", task.What)
+	}
 	for _, k := range snap.Kept {
 		fmt.Fprintf(&b, "  data of %s is kept on %s\n", k.Member, k.Node)
 	}

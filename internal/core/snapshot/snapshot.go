@@ -230,8 +230,11 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 		v.ID = e.ID
 	}
 	v.Trouble, v.Left, v.TakenOff = m.Trouble, m.Left, s.TakenOff(m)
-	if m.Trouble != "" {
-		v.Why = m.Trouble
+	if r := s.RoleOf(m.Role); r.Cold && len(r.Answers) == 0 {
+		v.Trouble = "" // the data of the others is still being read; then it is asked what to do
+	}
+	if v.Trouble != "" {
+		v.Why = v.Trouble
 	}
 	if m.Unfit != "" {
 		v.Why = "it runs as before: " + m.Unfit

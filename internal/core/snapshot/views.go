@@ -164,7 +164,8 @@ type NodeView struct {
 // Question is what only a person can decide. Nothing of the role is begun before somebody has answered.
 type Question struct {
 	Role    field.RoleName `json:"role"`
-	Text    string         `json:"text"` // what the role waits for
+	Text    string         `json:"text"`          // what the role waits for
+	Why     []string       `json:"why,omitempty"` // that is so
 	Answers []Choice       `json:"answers"`
 }
 
@@ -201,6 +202,11 @@ func questions(s *state.State) []Question {
 			c := Choice{Start: a.Start, Without: a.Without, Word: "start " + wording.Members(a.Start) + " too"}
 			if len(a.Without) > 0 {
 				c.Word = "begin without " + wording.Members(a.Without)
+				for _, name := range a.Without {
+					if m := s.Members[name]; m != nil && m.Trouble != "" && !slices.Contains(q.Why, m.Trouble) {
+						q.Why = append(q.Why, m.Trouble)
+					}
+				}
 				c.Costs = fmt.Sprintf("what only %s %s is lost", wording.Members(a.Without), wording.Plural(len(a.Without), "has", "have"))
 			}
 			q.Answers = append(q.Answers, c)

@@ -18,7 +18,7 @@ func changing(s *state.State, role *field.Role, members []*state.Member) string 
 	if r == nil || !r.Founded {
 		return ""
 	}
-	if op := r.Op; op != nil {
+	if op := r.Op; op != nil && !(op.Procedure == order.Rank && len(r.Answers) > 0) {
 		verb := map[order.Procedure]string{order.Join: "adds %s", order.Promote: "gives %s a vote", order.Leave: "removes %s",
 			order.HandOver: "takes the lead from %s", order.Found: "is being founded by %s", order.Rank: "reads how advanced the data of %s is"}[op.Procedure]
 		text := string(role.Name) + " " + fmt.Sprintf(verb, op.Member)
@@ -80,7 +80,7 @@ func changeWaits(s *state.State, m *state.Member) string {
 	if c == nil {
 		return ""
 	}
-	if op := c.Op; r != nil && op != nil && op.Member == m.Name {
+	if op := c.Op; r != nil && op != nil && op.Member == m.Name && !(op.Procedure == order.Rank && len(c.Answers) > 0) {
 		text := fmt.Sprintf("%s to %s", m.Role, state.ProcedureVerb(op.Procedure, m.Name))
 		if c.Retried != "" {
 			text += ", which says: " + c.Retried

@@ -238,6 +238,7 @@ func (f RosterUnread) Sentence() string {
 
 func (f RetireAsked) apply(s *State, at time.Time) {
 	s.Retiring = true
+	s.endTasks(at)
 	s.beginRollout(Rollout{What: "retire", By: f.By, Began: at, From: s.Rollout.Target})
 }
 
@@ -245,6 +246,7 @@ func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
 
 func (f FieldRetired) apply(s *State, at time.Time) {
 	s.Retired, s.Retiring, s.Rollout.Ended, s.Rollout.Outcome = true, false, at, Completed
+	s.endTasks(at) // in a log of an older version they went on
 }
 
 func (f FieldRetired) Sentence() string { return "the field is retired; nothing is left" }

@@ -120,7 +120,10 @@ func (f RoleDissolved) Sentence() string {
 func (f OperationAsked) apply(s *State, _ time.Time) {
 	op := f.Operation
 	r := s.ensureRole(f.Role)
-	r.Op, r.Retried, r.Waits, r.Answers = &op, "", membership.Wait{}, nil
+	r.Op, r.Retried = &op, ""
+	if op.Procedure != order.Rank { // while it is read once more the question stands
+		r.Waits, r.Answers = membership.Wait{}, nil
+	}
 	if m := s.Member(op.Member); m.Via == "" && op.Procedure == order.Join {
 		m.Via = f.Via
 	}
@@ -165,7 +168,7 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 		rank, err := strconv.ParseFloat(strings.TrimSpace(f.Captured["rank"]), 64)
 		if m.Rank = &rank; err != nil {
 			m.Rank, m.Tries = nil, m.Tries+1
-			m.Trouble = fmt.Sprintf("how advanced its data is could not be read: its rank is %q, which is no number", f.Captured["rank"])
+			m.Trouble = fmt.Sprintf("how advanced the data of %s is could not be read: its rank is %q, which is no number", m.Name, f.Captured["rank"])
 		}
 		return
 	case op.Procedure == order.HandOver && op.Last:
@@ -216,7 +219,7 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 	}
 	m.Tries++
 	if op.Procedure == order.Rank {
-		m.Unsettled, m.Trouble = "", "how advanced its data is could not be read: "+f.Why
+		m.Unsettled, m.Trouble = "", fmt.Sprintf("how advanced the data of %s is could not be read: %s", m.Name, f.Why)
 		return
 	}
 	if op.Procedure == order.HandOver {

@@ -92,6 +92,16 @@ func (s *State) beginTask(what, by string, members []field.MemberName, at time.T
 	}
 }
 
+// endTasks ends all tasks: what they were about goes.
+func (s *State) endTasks(at time.Time) {
+	s.Tasks = slices.Clone(s.Tasks)
+	for i := range s.Tasks {
+		if t := &s.Tasks[i]; t.Active() {
+			t.Ended = at
+		}
+	}
+}
+
 // endTask ends a task; of a log of an older version, where tasks have no numbers, the newest of its kind.
 func (s *State) endTask(number int, what string, at time.Time) (ended bool) {
 	tasks := slices.Clone(s.Tasks)

@@ -261,12 +261,17 @@ func Ask(g *grid.Grid, k theme.Theme, title string, text []string, lost bool, fo
 type Answer struct{ Word, Costs string }
 
 // Question draws what the field asks, with the answers that there are.
-func Question(g *grid.Grid, k theme.Theme, title string, answers []Answer, chosen int, foot string) (lines, shown int) {
+func Question(g *grid.Grid, k theme.Theme, title string, why []string, answers []Answer, chosen int, foot string) (lines, shown int) {
 	var all []line
 	w := min(g.W-2, wideFrame) - 6
 	text := grid.Wrap(title, w)
 	for _, t := range text {
 		all = append(all, line{text: t, style: k.Text(), head: true})
+	}
+	for _, reason := range why {
+		for _, t := range grid.Wrap(reason, w) {
+			all = append(all, line{text: t, style: k.Quiet(), head: true})
+		}
 	}
 	for i, a := range answers {
 		all = append(all, line{head: true})
