@@ -154,7 +154,7 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 }
 
 // readFile reads the field file, whether it has changed or not.
-func (a *app) readFile() tea.Cmd { return a.fileAs(func(time.Time) bool { return true }, true) }
+func (a *app) readFile() tea.Cmd { return a.fileAs(func() bool { return true }, true) }
 
 // How often it is looked whether the field file has changed, and for how long one command does.
 const (
@@ -165,9 +165,9 @@ const (
 // watchFile reads the field file as soon as it has changed, within the next second.
 func (a *app) watchFile() tea.Cmd {
 	name, env, stamp, ctx := a.file, a.env, a.stamp, a.ctx
-	return a.fileAs(func(now time.Time) bool {
+	return a.fileAs(func() bool {
 		for range fileFor {
-			if now = stampOf(name, env); now.IsZero() || !now.Equal(stamp) {
+			if now := stampOf(name, env); now.IsZero() || !now.Equal(stamp) {
 				return true
 			}
 			select {
@@ -181,10 +181,10 @@ func (a *app) watchFile() tea.Cmd {
 }
 
 // fileAs reads the field file if it has changed, or has to be read anyway.
-func (a *app) fileAs(changed func(time.Time) bool, anyway bool) tea.Cmd {
+func (a *app) fileAs(changed func() bool, anyway bool) tea.Cmd {
 	name, env, folder, live := a.file, a.env, a.folder, a.snap.Live()
 	return func() tea.Msg {
-		if !changed(stampOf(name, env)) {
+		if !changed() {
 			return sameFileMsg{}
 		}
 		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway}
