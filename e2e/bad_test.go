@@ -65,7 +65,7 @@ func TestProgramsThatFailGetTheWholeMessage(t *testing.T) {
 			x := newTrial(t, strings.ReplaceAll(one(test.program), "\x1b", `\e`))
 			out, code := x.try(time.Minute, append([]string{"deploy", x.file, "--yes"}, test.args...)...)
 			got := regexp.MustCompile(`T  it-1           planned, waits for gull-1 to be there\n`).ReplaceAllString(x.steady(out), "") // a few milliseconds
-			if test.name == "exits at once" { // how often it was seen starting between the tries is the moment's choice
+			if test.name == "exits at once" {                                                                                          // how often it was seen starting between the tries is the moment's choice
 				got = regexp.MustCompile(`T  it-1           (starting|failed[^\n]*)\n`).ReplaceAllString(got, "")
 			}
 			if code != test.code || got != test.want {
