@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/host"
+	"lanternfield/internal/kit"
 )
 
 func (a *app) checkCommand() *cobra.Command {
@@ -39,7 +40,7 @@ func (a *app) checkCommand() *cobra.Command {
 					line, column := f.Locate(x)
 					list = append(list, located{x, f.Name, line, column})
 				}
-				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.HasErrors(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused), "notes": notes(f.Field)})
+				a.printJSON(map[string]any{"field": f.Field.Name, "findings": list, "ok": !finding.HasErrors(found) && refused == nil, "footprint": footprintOf(f.Field), "moves": moves, "refused": wordsOf(refused), "notes": notes(f)})
 			} else {
 				a.printFindings(f, found)
 				for _, m := range moves {
@@ -57,7 +58,7 @@ func (a *app) checkCommand() *cobra.Command {
 				if p := footprintOf(f.Field); p.Members > 0 {
 					fmt.Fprintf(a.out, "footprint: %s\n", p)
 				}
-				for _, note := range notes(f.Field) {
+				for _, note := range notes(f) {
 					fmt.Fprintf(a.out, "note: %s\n", note)
 				}
 			}
@@ -71,9 +72,9 @@ func (a *app) checkCommand() *cobra.Command {
 }
 
 // notes say what cannot be guaranteed on this machine, however the draft is.
-func notes(f *field.Field) []string {
-	out := []string{}
-	if roles := finding.Unseparated(f); len(roles) > 0 && os.Geteuid() == 0 {
+func notes(f draft) []string {
+	out := kitNotes(f)
+	if roles := finding.Unseparated(f.Field); len(roles) > 0 && os.Geteuid() == 0 {
 		names := make([]string, len(roles))
 		for i, r := range roles {
 			names[i] = string(r)
@@ -82,6 +83,27 @@ func notes(f *field.Field) []string {
 	}
 	if !host.GroupsHere() {
 		out = append(out, "no control groups can be had here: a process that hides from its member before it was seen may outlive it (docs/security.md)")
+	}
+	return out
+}
+
+// kitNotes says where kits come from that do not ship.
+func kitNotes(f draft) []string {
+	out := []string{}
+	library := kit.Of(f.Name)
+	said := map[string]bool{"": true}
+	for i := range f.Field.Roles {
+		name := f.Field.Roles[i].Kit
+		k, ok := library.Find(name)
+		if said[name] || !ok || k.Source == kit.Shipped {
+			continue
+		}
+		said[name] = true
+		text := fmt.Sprintf("the kit %s is the one in %s", name, k.Folder)
+		if len(k.Hides) > 0 {
+			text += fmt.Sprintf("; it hides one that is %s", k.Hides[0])
+		}
+		out = append(out, text)
 	}
 	return out
 }

@@ -159,7 +159,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.pauseCommand(), a.resumeCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.schemaCommand(), a.versionCommand())
+		a.pauseCommand(), a.resumeCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 
@@ -330,8 +330,13 @@ func (a *app) versionCommand() *cobra.Command {
 }
 
 func (a *app) schemaCommand() *cobra.Command {
-	return &cobra.Command{Use: "schema", Short: "Print the JSON Schema of the field file", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		_, err := a.out.Write(fieldfile.Schema)
-		return err
-	}}
+	return &cobra.Command{Use: "schema [kit]", Short: "Print the JSON Schema of the field file, or of a kit", ValidArgs: []string{"kit"}, Args: cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
+		RunE: func(_ *cobra.Command, args []string) error {
+			schema := fieldfile.Schema
+			if len(args) > 0 {
+				schema = fieldfile.KitSchema()
+			}
+			_, err := a.out.Write(schema)
+			return err
+		}}
 }

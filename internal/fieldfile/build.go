@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/kit"
@@ -140,33 +141,24 @@ func (f *File) fillKit(name string, role *node) *node {
 		return out
 	case kitName == nil && program == nil:
 		f.doc.errs = append(f.doc.errs, f.doc.at(role, true, fmt.Sprintf("role %s says neither kit nor program, so there is nothing to run", name),
-			"kits: "+strings.Join(kit.Names(), ", ")))
+			"kits: "+strings.Join(f.kits().Names(), ", ")))
 		return out.without("kit")
 	case kitName != nil && program != nil:
 		f.doc.errs = append(f.doc.errs, f.doc.at(program, true, fmt.Sprintf("role %s says both kit and program; it can have one of them", name), ""))
 		return out.without("kit")
 	}
 	if kitName == nil {
+		f.withoutFrom(program)
 		return out
 	}
-	word, _ := kitName.scalar.(string)
-	content, ok := kit.Content(word)
-	if !ok {
-		hint := "kits: " + strings.Join(kit.Names(), ", ")
-		if near := field.Nearest(word, kit.Names()); near != "" {
-			hint = fmt.Sprintf("did you mean %q? Kits: %s", near, strings.Join(kit.Names(), ", "))
-		}
-		f.doc.errs = append(f.doc.errs, f.doc.at(kitName, false, fmt.Sprintf("there is no kit %q", shorten(word)), hint))
+	k := f.kitOf(kitName)
+	if k == nil {
 		return out.without("kit")
 	}
-	k := parse("kit "+word, content)
-	if len(k.errs) == 0 {
-		k.conform(compiled().kit)
+	if f.kitDocs == nil {
+		f.kitDocs = map[string]*document{}
 	}
-	if len(k.errs) > 0 {
-		f.doc.errs = append(f.doc.errs, k.errs...)
-		return out.without("kit")
-	}
+	f.kitDocs[name] = k
 	for _, key := range []string{"kind", "votes", "start", "stop", "program", "platforms", "provides", "experimental", "licensed"} {
 		if v := k.root.get(key); v != nil && out.get(key) == nil {
 			out.set(key, v)
@@ -183,6 +175,98 @@ func (f *File) fillKit(name string, role *node) *node {
 		out.set("options", options)
 	}
 	return out
+}
+
+// kits are the kits of this file.
+func (f *File) kits() kit.Library {
+	if f.library != nil {
+		return *f.library
+	}
+	return kit.Of(f.Name)
+}
+
+// kitOf reads the kit that a role names; nil where there is none that is right, which is noted.
+func (f *File) kitOf(name *node) *document {
+	word, _ := name.scalar.(string)
+	found, ok := f.kits().Find(word)
+	if !ok {
+		names := f.kits().Names()
+		hint := "kits: " + strings.Join(names, ", ")
+		if near := field.Nearest(word, names); near != "" {
+			hint = fmt.Sprintf("did you mean %q? Kits: %s", near, strings.Join(names, ", "))
+		}
+		f.doc.errs = append(f.doc.errs, f.doc.at(name, false, fmt.Sprintf("there is no kit %q", shorten(word)), hint))
+		return nil
+	}
+	k := readKit(found)
+	if len(k.errs) > 0 {
+		f.doc.errs = append(f.doc.errs, k.errs...)
+		return nil
+	}
+	return k
+}
+
+// readKit reads a kit, with the files beside it in their places. What is wrong is in its errors.
+func readKit(k kit.Kit) *document {
+	content, err := k.Content()
+	if err != nil {
+		return &document{name: k.Place(kit.FileName), errs: Errors{{File: k.Place(kit.FileName), Text: err.Error()}}}
+	}
+	d := parse(k.Place(kit.FileName), content)
+	if len(d.errs) == 0 {
+		d.conform(compiled().kit)
+	}
+	if len(d.errs) > 0 {
+		return d
+	}
+	if word, _ := d.root.get("kit").text(); word != k.Name {
+		d.errs = append(d.errs, d.at(d.root.get("kit"), false, fmt.Sprintf("the kit calls itself %q and its folder is %q; they must be the same", word, k.Name), "rename one of them"))
+	}
+	files := d.root.get("program").get("files")
+	if files == nil {
+		return d
+	}
+	for _, path := range files.keys {
+		file := files.values[path]
+		from := file.get("from")
+		switch {
+		case from == nil && file.get("template") == nil:
+			d.errs = append(d.errs, d.at(file, true, fmt.Sprintf("the file %s says neither template nor from, so it has no content", path), "write its content under template, or name a file beside kit.yaml with from"))
+		case from != nil && file.get("template") != nil:
+			d.errs = append(d.errs, d.at(from, true, fmt.Sprintf("the file %s says both template and from; it can have one of them", path), ""))
+		case from != nil:
+			name, _ := from.text()
+			data, err := k.File(name)
+			if err == nil && !utf8.Valid(data) {
+				err = fmt.Errorf("%s is not UTF-8 text", name)
+			}
+			if err != nil {
+				d.errs = append(d.errs, d.at(from, false, err.Error(), ""))
+				continue
+			}
+			content := *from
+			content.scalar = string(data)
+			file.set("template", &content)
+			file.without("from")
+		}
+	}
+	return d
+}
+
+// withoutFrom notes files of a program in place that are to come from elsewhere, or from nowhere.
+func (f *File) withoutFrom(program *node) {
+	files := program.get("files")
+	if files == nil {
+		return
+	}
+	for _, path := range files.keys {
+		file := files.values[path]
+		if from := file.get("from"); from != nil {
+			f.doc.errs = append(f.doc.errs, f.doc.at(from, true, "from names a file of a kit's folder, and this program is in place", "write the content under template, or make a kit of it: docs/kits.md"))
+		} else if file.get("template") == nil {
+			f.doc.errs = append(f.doc.errs, f.doc.at(file, true, fmt.Sprintf("the file %s lacks template, its content", path), ""))
+		}
+	}
 }
 
 // option writes a kit's setting, which may be no more than its default, as field.Option has it.

@@ -16,6 +16,7 @@ type Error struct {
 	Hint    string `json:"hint,omitempty"`
 	Excerpt string `json:"excerpt,omitempty"`
 	width   int
+	path    []string // in the field, of a problem of that
 }
 
 // Error gives the message with the offending line and a mark below it.

@@ -24,6 +24,18 @@ import (
 //go:embed field.schema.json
 var Schema []byte
 
+// KitSchema is the JSON Schema of a kit.yaml: what the field file's schema says of kits, as a document of its own.
+func KitSchema() []byte {
+	defs := compiled().raw["$defs"].(map[string]any)
+	whole := map[string]any{"$schema": compiled().raw["$schema"], "$id": "https://lanternfield.example/kit-1.schema.json", "title": "Lantern Field kit, version 1",
+		"$ref": "#/$defs/kitFile", "$defs": defs}
+	data, err := json.MarshalIndent(whole, "", "  ")
+	if err != nil {
+		panic(err) // it was JSON before
+	}
+	return append(data, '\n')
+}
+
 const schemaURL = "https://lanternfield.example/field-1.schema.json"
 
 type schemas struct {

@@ -225,7 +225,7 @@ func (i *importer) role(b *strings.Builder, name string) {
 // program finds what is to be run: a kit or program of ours, or the operation by which the standard starts it.
 func (i *importer) program(b *strings.Builder, name, typ string, props map[string]any) {
 	at := "node_templates." + name
-	if k, ok := props["kit"].(string); ok && slices.Contains(kit.Names(), k) {
+	if k, ok := props["kit"].(string); ok && slices.Contains(kit.Of(i.fieldName()+".field.yaml").Names(), k) {
 		fmt.Fprintf(b, "    kit: %s\n", k)
 		return
 	}

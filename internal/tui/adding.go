@@ -62,9 +62,9 @@ func (a *app) addThing() {
 	}
 	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"},
 		{Name: "a set of nodes", Text: "made when members want them, and removed when none does"}}
-	kits := kit.Names()
-	for _, name := range kits {
-		items = append(items, panel.Item{Name: "a role: " + name, Text: kit.About(name)})
+	kits := a.kits
+	for _, k := range kits {
+		items = append(items, panel.Item{Name: "a role: " + k.info.Name, Text: k.about})
 	}
 	a.choosing("Add to the draft", items, func(i int) tea.Cmd {
 		switch i {
@@ -197,7 +197,31 @@ func likeNode(n *field.Node) string {
 }
 
 // addRole asks for a name and adds a role that the kit plays, wired to those that fit where there is no choice.
-func (a *app) addRole(name string) {
+// readKit is a kit, as far as somebody needs it who chooses one.
+type readKit struct {
+	info  kit.Info
+	about string // what it is, or why it cannot be read
+	err   error
+}
+
+// readKits reads the kits that a field file may use.
+func readKits(file string) []readKit {
+	var all []readKit
+	for _, k := range kit.Of(file).All() {
+		r := readKit{}
+		r.info, r.err = k.Info()
+		if r.about = r.info.About; k.Source != kit.Shipped {
+			r.about = strings.TrimSpace(r.about + " (" + string(k.Source) + ")")
+		}
+		if r.err != nil {
+			r.about = r.err.Error()
+		}
+		all = append(all, r)
+	}
+	return all
+}
+
+func (a *app) addRole(k readKit) {
 	a.askText("Name of the new role", "what this part of the system is called, in the plural where it has several members", "", func(role string) tea.Cmd {
 		switch {
 		case !field.NamePattern.MatchString(role):
@@ -207,12 +231,11 @@ func (a *app) addRole(name string) {
 			a.say(true, fmt.Sprintf("there is a role %s already", role))
 			return nil
 		}
-		info, err := kit.Read(name)
-		if err != nil {
-			a.say(true, err.Error())
+		if k.err != nil {
+			a.say(true, k.err.Error())
 			return nil
 		}
-		return a.put("new role: "+role, arrange.Put{Path: []string{"roles", role}, Value: roleOf(a.draft, info)})
+		return a.put("new role: "+role, arrange.Put{Path: []string{"roles", role}, Value: roleOf(a.draft, k.info)})
 	})
 }
 

@@ -48,6 +48,7 @@ type app struct {
 	wide      time.Duration // how much of it is shown; 0 for the last minutes
 	draft     *field.Field
 	loaded    *fieldfile.File // the file that the draft is in, as it was read last
+	kits      []readKit       // that it may use
 	findings  []finding.Finding
 	review    *plan.Review
 	sketch    *plan.Review // what is drawn of a draft whose review is refused
@@ -103,7 +104,7 @@ type app struct {
 }
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
-	return &app{ctx: ctx, file: file, folder: folder, session: session, keys: newKeys(), view: boardView, mode: walking, look: theme.Dark(), now: time.Now(),
+	return &app{ctx: ctx, file: file, kits: readKits(file), folder: folder, session: session, keys: newKeys(), view: boardView, mode: walking, look: theme.Dark(), now: time.Now(),
 		snap: &snapshot.Snapshot{State: snapshot.Draft}, model: &board.Model{Snap: &snapshot.Snapshot{}}, folds: board.Folds{},
 		book: journal.NewBook(), journal: journal.View{Follow: true}}
 }

@@ -48,6 +48,7 @@ type (
 		stamp time.Time
 		err   error
 
+		kits   []readKit
 		anyway bool // it was to be read whether it has changed or not
 	}
 	sameFileMsg struct{}
@@ -187,7 +188,7 @@ func (a *app) fileAs(changed func() bool, anyway bool) tea.Cmd {
 		if !changed() {
 			return sameFileMsg{}
 		}
-		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway}
+		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway, kits: readKits(name)}
 		msg.file, msg.err = fieldfile.Load(name, env)
 		if msg.err != nil && !anyway { // it may have been read while it was being written
 			time.Sleep(4 * fileEvery)
@@ -232,6 +233,9 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 		a.say(false, "The file has been changed by somebody else; that is in the draft now.")
 	}
 	a.trouble, a.loaded, a.draft, a.findings = "", msg.file, msg.draft, msg.found
+	if msg.kits != nil {
+		a.kits = msg.kits
+	}
 	a.rebuild()
 	return tea.Batch(a.readReview(), a.checkWhole())
 }

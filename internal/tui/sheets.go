@@ -6,7 +6,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/kit"
 	"lanternfield/internal/pattern"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
@@ -111,7 +110,11 @@ func (a *app) pageOfRole(name field.RoleName) page {
 		if r == nil {
 			return nil
 		}
-		return sheet.OfRole(a.draft, r, kit.Names(), a.sheets.all)
+		names := make([]string, len(a.kits))
+		for i, k := range a.kits {
+			names[i] = k.info.Name
+		}
+		return sheet.OfRole(a.draft, r, names, a.sheets.all)
 	}}
 }
 

@@ -185,7 +185,7 @@ func (v *validator) role(r *Role) {
 	}
 	if r.External != nil {
 		v.outside(r, at)
-	} else if r.Program != nil && r.Kit == "" {
+	} else if r.Program != nil {
 		v.program(r.Program, at)
 	}
 	if r.Ceiling.CPU > 0 && r.Ceiling.CPU < r.Room.CPU {

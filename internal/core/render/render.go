@@ -235,7 +235,7 @@ func (r *renderer) call(c field.Call, key ...string) field.Call {
 	if c.TCP != nil {
 		t := *c.TCP
 		r.port(t.Port, at("tcp", "port")...)
-		t.Send = r.text(t.Send, at("tcp", "send")...)
+		t.Send, t.Expect = r.text(t.Send, at("tcp", "send")...), r.text(t.Expect, at("tcp", "expect")...)
 		out.TCP = &t
 	}
 	out.Exec = r.list(c.Exec, at("exec")...)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,13 +19,24 @@ import (
 func execute(text string, view *View) (string, error) {
 	t, err := parsed(text)
 	if err != nil {
-		return "", plainError(err)
+		return "", inLine(text, err)
 	}
 	out := limited{left: mostRendered}
 	if err := t.Execute(&out, view); err != nil {
-		return "", plainError(err)
+		return "", inLine(text, err)
 	}
 	return out.String(), nil
+}
+
+var templateLine = regexp.MustCompile(`^template: :(\d+)`)
+
+// inLine words what is wrong with a template, and in which of its lines where it has several.
+func inLine(text string, err error) error {
+	at := templateLine.FindStringSubmatch(err.Error())
+	if at == nil || strings.Count(strings.TrimRight(text, "\n"), "\n") == 0 {
+		return plainError(err)
+	}
+	return fmt.Errorf("in its line %s: %w", at[1], plainError(err))
 }
 
 // mostRendered is how long a rendered text may be, in bytes.

@@ -89,10 +89,15 @@ type trial struct {
 	errs  []*render.Error
 }
 
-// member tries one member as a founder, then as one that joins, with every step of every procedure.
+// member tries one member as a founder at its first start and when it is started again, then as one that joins, with every step of every
+// procedure.
 func (t *trial) member(a place.Member) {
 	m := t.scene.Members[a.Name]
-	t.spec(a.Name)
+	for _, begins := range []bool{true, false} {
+		m.Begins = begins
+		t.scene.Members[a.Name] = m
+		t.spec(a.Name)
+	}
 	m.Founding, m.Via = false, t.scene.Founders[a.Role][0]
 	m.ID, m.Captured = "1", capturedBy(t.draft.Role(a.Role).Program)
 	t.scene.Members[a.Name] = m
