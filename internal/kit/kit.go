@@ -182,7 +182,7 @@ func (k Kit) Content() ([]byte, error) { return k.File(FileName) }
 // File is a file of its folder, by a path below that.
 func (k Kit) File(name string) ([]byte, error) {
 	if !fs.ValidPath(name) {
-		return nil, fmt.Errorf("%q does not lead to a file of the kit; write the path below its folder, with no ..", name)
+		return nil, fmt.Errorf("%q does not lead to a file of the kit; write the path below its folder, without going up", name)
 	}
 	if k.Folder != "" { // not through links to elsewhere: a kit is what is in its folder
 		root, err := os.OpenRoot(k.Folder)

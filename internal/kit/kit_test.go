@@ -63,7 +63,7 @@ func TestAKitIsWhatIsInItsFolder(t *testing.T) {
 	if data, err := k.File("deep/bells.conf"); err != nil || string(data) != "ring\n" {
 		t.Errorf("%q, %v", data, err)
 	}
-	for name, want := range map[string]string{"../secret": "with no ..", "link": "escapes", "deep": "is not a file", "none": "there is no file none", "large": "1024 KiB at most", "/etc/passwd": "path below its folder"} {
+	for name, want := range map[string]string{"../secret": "without going up", "link": "escapes", "deep": "is not a file", "none": "there is no file none", "large": "1024 KiB at most", "/etc/passwd": "path below its folder"} {
 		if data, err := k.File(name); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %q, %v", name, data, err)
 		}
