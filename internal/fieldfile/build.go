@@ -222,6 +222,7 @@ func readKit(k kit.Kit) *document {
 	if word, _ := d.root.get("kit").text(); word != k.Name {
 		d.errs = append(d.errs, d.at(d.root.get("kit"), false, fmt.Sprintf("the kit calls itself %q and its folder is %q; they must be the same", word, k.Name), "rename one of them"))
 	}
+	d.kitSettings()
 	files := d.root.get("program").get("files")
 	if files == nil {
 		return d
@@ -251,6 +252,27 @@ func readKit(k kit.Kit) *document {
 		}
 	}
 	return d
+}
+
+// kitSettings notes settings that have neither a default nor are required, and those that say both.
+func (d *document) kitSettings() {
+	settings := d.root.get("settings")
+	if settings == nil {
+		return
+	}
+	for _, name := range settings.keys {
+		decl := settings.values[name]
+		if !decl.isMap {
+			continue
+		}
+		usual, required := decl.get("default") != nil, decl.get("required") != nil && decl.get("required").scalar == true
+		switch {
+		case !usual && !required:
+			d.errs = append(d.errs, d.at(decl, true, fmt.Sprintf("the setting %s has no default", name), "give it one, or say required: true, so that a field must say it"))
+		case usual && required:
+			d.errs = append(d.errs, d.at(decl, true, fmt.Sprintf("the setting %s is required and has a default; it can be one of the two", name), ""))
+		}
+	}
 }
 
 // withoutFrom notes files of a program in place that are to come from elsewhere, or from nowhere.

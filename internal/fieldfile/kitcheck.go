@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/resolve"
@@ -32,7 +33,7 @@ func CheckKit(k kit.Kit, library kit.Library) (*Tried, error) {
 	}
 	library = library.With(k)
 	t := &Tried{Members: 3, Beside: map[string]string{}}
-	f, err := parseWith("trial.field.yaml", []byte(t.field(info, library)), nil, &library)
+	f, err := parseWith("trial.field.yaml", []byte(t.field(info, d.samples(), library)), nil, &library)
 	if err != nil {
 		return nil, d.ofTrial(err, k.Name)
 	}
@@ -56,10 +57,13 @@ func CheckKit(k kit.Kit, library kit.Library) (*Tried, error) {
 }
 
 // field writes a field of three nodes with the kit as a role, and a role for each of its calls.
-func (t *Tried) field(info kit.Info, library kit.Library) string {
+func (t *Tried) field(info kit.Info, samples []string, library kit.Library) string {
 	var b strings.Builder
 	b.WriteString("format: 1\nfield: trial\nnetworks: [front, back]\nnodes:\n  - {name: node-1, zone: a}\n  - {name: node-2, zone: b}\n  - {name: node-3, zone: c}\nroles:\n")
 	fmt.Fprintf(&b, "  %s:\n    kit: %s\n    members: %d\n", info.Name, info.Name, t.Members)
+	if len(samples) > 0 {
+		fmt.Fprintf(&b, "    settings: {%s}\n", strings.Join(samples, ", "))
+	}
 	calls := info.CallNames()
 	if len(calls) > 0 {
 		b.WriteString("    knows:\n")
@@ -78,6 +82,32 @@ func (t *Tried) field(info kit.Info, library kit.Library) string {
 		fmt.Fprintf(&b, "  called-%d: {members: 3, program: {command: [sleep, '600'], ports: {main: {port: 17001}, client: {port: 17002}, http: {port: 17003}}}}\n", i+1)
 	}
 	return b.String()
+}
+
+// samples gives a value for each setting that is required.
+func (d *document) samples() []string {
+	settings := d.root.get("settings")
+	if settings == nil {
+		return nil
+	}
+	var out []string
+	for _, name := range settings.keys {
+		o := optionOf(name, settings.values[name])
+		if !o.Required {
+			continue
+		}
+		value := map[field.OptionType]field.Text{field.TypeNumber: "1", field.TypeWhole: "1", field.TypeTruth: "true", field.TypeSize: "1GiB", field.TypeDuration: "1s"}[o.Type]
+		for _, better := range []field.Text{"given", o.Most, o.Least} {
+			if better != "" && o.Check(better) == nil {
+				value = better
+			}
+		}
+		if len(o.OneOf) > 0 {
+			value = o.OneOf[0]
+		}
+		out = append(out, fmt.Sprintf("%s: %q", name, value))
+	}
+	return out
 }
 
 // providing finds a kit, without calls of its own, that provides a service.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"lanternfield/internal/core/finding"
 	"lanternfield/internal/kit"
 )
 
@@ -44,7 +45,7 @@ func TestANewKitIsRightAndMistakesInItAreNamed(t *testing.T) {
 		{"kit.yaml", "kit: bells", "kit: bell", `the kit calls itself "bell" and its folder is "bells"`},
 		{"kit.yaml", "kind: worker", "kind: workers", `did you mean "worker"?`},
 		{"kit.yaml", "every: 1s", "evry: 1s", `unknown key "evry" in program.ready`},
-		{"kit.yaml", `default: "ahoy", `, "", "settings.greeting lacks default"},
+		{"kit.yaml", `default: "ahoy", `, "", "the setting greeting has no default"},
 		{"kit.yaml", "from: greeting.txt.tmpl", "from: greetings.tmpl", "there is no file greetings.tmpl beside kit.yaml"},
 		{"kit.yaml", "{from: greeting.txt.tmpl, ", "{", "the file greeting.txt says neither template nor from"},
 		{"kit.yaml", "{from: greeting.txt.tmpl, ", "{from: greeting.txt.tmpl, template: x, ", "says both template and from"},
@@ -91,5 +92,59 @@ func TestTheSchemaOfAKitIsOneOfItsOwn(t *testing.T) {
 	var schema map[string]any
 	if err := json.Unmarshal(KitSchema(), &schema); err != nil || schema["$ref"] != "#/$defs/kitFile" || schema["$id"] == schemaURL {
 		t.Errorf("%v, %v", schema["$ref"], err)
+	}
+}
+
+// TestWhatAKitRequiresAFieldMustSay has a kit with a setting that has no default.
+func TestWhatAKitRequiresAFieldMustSay(t *testing.T) {
+	below := t.TempDir()
+	k, err := kit.New(filepath.Join(below, "kits"), "bells")
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(k.Folder, kit.FileName)
+	data, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(string(data), `default: "ahoy", `, "required: true, ", 1)
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(text)
+	library := kit.Of(filepath.Join(below, "x.field.yaml"))
+	if _, err := CheckKit(k, library); err != nil { // it is tried with some value
+		t.Errorf("a kit that requires a setting: %v", err)
+	}
+	if info, err := k.Info(); err != nil || len(info.Required()) != 1 || info.Required()[0] != (kit.Required{Name: "greeting", About: "what it answers"}) {
+		t.Errorf("it is not said that it is required: %+v, %v", info.Required(), err)
+	}
+	const file = "format: 1\nfield: x\nnodes: [{name: n}, {name: m}]\nroles:\n  it: {kit: bells, members: 2%}\n"
+	for said, want := range map[string]string{
+		"":                              "error, required setting: it needs the setting greeting, which has no default: what it answers; say it under settings of it, such as settings: {greeting: VALUE}",
+		", settings: {greeting: hello}": "",
+		"}\nsettings: {greeting: hello": "", // of the field
+	} {
+		f, err := Parse(filepath.Join(below, "x.field.yaml"), []byte(strings.Replace(file, "%", said, 1)), nil)
+		if err != nil {
+			t.Errorf("%q: %v", said, err)
+			continue
+		}
+		got := ""
+		for _, x := range finding.All(f.Field) {
+			if x.Severity == finding.Error {
+				got += string(x.Severity) + ", " + x.What + ": " + x.Text + "; " + x.Mend
+			}
+		}
+		if got != want {
+			t.Errorf("%q: %s\nwant %s", said, got, want)
+		}
+	}
+	write(strings.Replace(text, "required: true", "required: true, default: x", 1))
+	if _, err := CheckKit(k, library); err == nil || !strings.Contains(err.Error(), "is required and has a default") {
+		t.Errorf("both: %v", err)
 	}
 }

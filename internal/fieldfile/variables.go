@@ -288,6 +288,7 @@ func optionOf(name string, decl *node) field.Option {
 	}
 	o.Default, o.Least, o.Most = word("default"), word("least"), word("most")
 	o.Type, o.About, o.From = field.OptionType(word("type")), string(word("about")), string(word("from"))
+	o.Required = word("required") == "true"
 	o.Simple, o.Experimental = word("simple") == "true", string(word("experimental"))
 	for key, list := range map[string]*[]string{"needs": &o.Needs, "excludes": &o.Excludes} {
 		if n := decl.get(key); n != nil {

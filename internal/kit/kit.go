@@ -228,6 +228,24 @@ type Info struct {
 	Provides     []string          `yaml:"provides"`
 	Calls        map[string]string `yaml:"calls"`
 	Experimental string            `yaml:"experimental"`
+
+	Settings yaml.MapSlice `yaml:"settings"`
+}
+
+// Required is a setting that a field must say.
+type Required struct{ Name, About string }
+
+// Required lists the settings that a field must say, in the order of the kit.
+func (i Info) Required() []Required {
+	var out []Required
+	for _, item := range i.Settings {
+		decl, _ := item.Value.(map[string]any)
+		if required, _ := decl["required"].(bool); required {
+			about, _ := decl["about"].(string)
+			out = append(out, Required{fmt.Sprint(item.Key), about})
+		}
+	}
+	return out
 }
 
 // Info reads what the kit says of itself.

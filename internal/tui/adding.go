@@ -235,8 +235,28 @@ func (a *app) addRole(k readKit) {
 			a.say(true, k.err.Error())
 			return nil
 		}
-		return a.put("new role: "+role, arrange.Put{Path: []string{"roles", role}, Value: roleOf(a.draft, k.info)})
+		return a.addWith(role, k, k.info.Required(), nil)
 	})
+}
+
+// addWith asks for the settings that a kit requires, one after the other, then adds the role.
+func (a *app) addWith(role string, k readKit, missing []kit.Required, said []string) tea.Cmd {
+	if len(missing) == 0 {
+		value := roleOf(a.draft, k.info)
+		if len(said) > 0 {
+			value += "\nsettings: {" + strings.Join(said, ", ") + "}"
+		}
+		return a.put("new role: "+role, arrange.Put{Path: []string{"roles", role}, Value: value})
+	}
+	next := missing[0]
+	a.askText(fmt.Sprintf("%s of %s, which has no default", next.Name, role), next.About, "", func(value string) tea.Cmd {
+		if value == "" {
+			a.say(true, fmt.Sprintf("The kit %s requires %s. The role was not added.", k.info.Name, next.Name))
+			return nil
+		}
+		return a.addWith(role, k, missing[1:], append(said, fmt.Sprintf("%s: %q", next.Name, value)))
+	})
+	return nil
 }
 
 // roleOf writes a new role as far as the kit and the draft tell.

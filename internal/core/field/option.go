@@ -21,6 +21,8 @@ type Option struct {
 	About   string          `json:"about,omitempty"`
 	Simple  bool            `json:"simple,omitempty"` // among those that are shown first
 
+	Required bool `json:"required,omitempty"` // it has no default: the field must say it
+
 	Needs        []string `json:"needs,omitempty"`        // settings that must be given too where this one is: name, or name=value
 	Excludes     []string `json:"excludes,omitempty"`     // settings that must not be given where this one is: name, or name=value
 	Experimental string   `json:"experimental,omitempty"` // why it is not to be relied on yet

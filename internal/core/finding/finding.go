@@ -3,6 +3,7 @@ package finding
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/setting"
 )
 
 // Severity tells how bad a finding is.
@@ -79,7 +81,7 @@ type draft struct {
 	whole bool // every member's templates are executed, however many there are
 }
 
-var rules = []rule{cycle, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
+var rules = []rule{cycle, required, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
 	wiring, firstAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes, openSecrets, lockedOut}
 
 // All gives the findings of a draft, the worst first, quickly enough to be asked for after every edit: of a large draft
@@ -214,9 +216,45 @@ func (d *draft) cut(path []field.RoleName) []Edit {
 	return edits
 }
 
+// required finds settings that a kit requires and that nothing says for some member.
+func required(d *draft) []Finding {
+	var found []Finding
+	for i := range d.Roles {
+		r := &d.Roles[i]
+		for _, o := range r.Options {
+			if !o.Required {
+				continue
+			}
+			var without []field.MemberName
+			for _, a := range d.plan.Adds {
+				if a.Role != r.Name {
+					continue
+				}
+				if _, said, err := setting.One(d.Field, setting.Member{Name: a.Name, Role: r, Node: d.nodes[a.Node], Here: 1}, o.Name); err == nil && !said {
+					without = append(without, a.Name)
+				}
+			}
+			if len(without) == 0 {
+				continue
+			}
+			text := fmt.Sprintf("%s needs the setting %s, which has no default", r.Name, o.Name)
+			if o.About != "" {
+				text += ": " + o.About
+			}
+			found = append(found, Finding{Severity: Error, What: "required setting", Path: rolePath(r.Name, "settings", o.Name), Role: r.Name, Members: without, Text: text,
+				Mend: fmt.Sprintf("say it under settings of %s, such as settings: {%s: VALUE}", r.Name, o.Name)})
+		}
+	}
+	return found
+}
+
 func templates(d *draft) []Finding {
 	var found []Finding
 	for _, e := range review.TryTemplates(d.Field, d.plan.Adds, d.whole) {
+		var missing *render.Missing
+		if errors.As(e.Err, &missing) {
+			continue // which is a finding of its own
+		}
 		if n := len(e.Path); n > 3 && e.Path[n-1] == "port" { // no template: the name of a port
 			found = append(found, Finding{Severity: Error, What: "template", Path: rolePath(e.Role, e.Path...), Role: e.Role,
 				Text: fmt.Sprintf("%s of %s asks a port that its program does not have: %v", askWords(e.Path[1:n-2]), e.Role, e.Err), Mend: "correct the name of the port"})

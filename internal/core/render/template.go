@@ -193,6 +193,10 @@ func parsed(text string) (*bounded.Template, error) {
 
 // plainError words an error of the template engine in our terms.
 func plainError(err error) error {
+	var missing *Missing
+	if errors.As(err, &missing) {
+		return missing
+	}
 	if m := unknownField.FindStringSubmatch(err.Error()); m != nil {
 		return unknown("template name", "."+m[1], dotted(templateNames))
 	}

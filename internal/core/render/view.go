@@ -282,6 +282,8 @@ func (v *View) Setting(name string) (string, error) {
 	switch {
 	case err != nil:
 		return "", err
+	case !ok && value.Option != nil:
+		return "", &Missing{Setting: name, Role: m.Role.Name}
 	case !ok:
 		return "", unknown("setting", name, slices.Concat(role.OptionNames(), slices.Sorted(maps.Keys(role.Settings))))
 	}
@@ -289,6 +291,16 @@ func (v *View) Setting(name string) (string, error) {
 		return v.trace.mark(wordSetting(value), string(value.Value)), nil
 	}
 	return string(value.Value), nil
+}
+
+// Missing says that a setting which its kit requires is not given.
+type Missing struct {
+	Setting string
+	Role    field.RoleName
+}
+
+func (e *Missing) Error() string {
+	return fmt.Sprintf("the kit of %s requires the setting %s, and nothing says it", e.Role, e.Setting)
 }
 
 // Captured is a value that a procedure took from an answer.

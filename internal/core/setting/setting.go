@@ -75,12 +75,14 @@ func Of(f *field.Field, m Member) ([]Value, error) {
 	return values, nil
 }
 
-// One gives one setting of a member; false when nobody says anything of it.
+// One gives one setting of a member; false when nobody says anything of it, which is wrong where its kit requires it.
 func One(f *field.Field, m Member, name string) (Value, bool, error) {
 	v := Value{Name: name, Option: m.Role.Option(name)}
 	var said []Said
 	if o := v.Option; o != nil {
-		said = append(said, Said{Level: Kit, Value: o.Default})
+		if !o.Required {
+			said = append(said, Said{Level: Kit, Value: o.Default})
+		}
 		if o.From != "" && m.Node != nil {
 			derived, ok, err := derive(o, m)
 			if err != nil {

@@ -195,7 +195,7 @@ func (s *sheet) settings(f *field.Field, r *field.Role, at func(...string) []str
 	}
 	hidden := 0
 	for _, v := range values {
-		if v.Option != nil && !v.Option.Simple && v.Level != setting.OfRole && !all {
+		if v.Option != nil && !v.Option.Simple && !v.Option.Required && v.Level != setting.OfRole && !all {
 			hidden++
 			continue
 		}
@@ -214,6 +214,9 @@ func settingRow(v setting.Value, path []string) Row {
 	o := v.Option
 	if o == nil {
 		return row
+	}
+	if v.Level == "" {
+		row.Note = "required, and nothing says it"
 	}
 	row.Help = o.About
 	if o.From != "" {
