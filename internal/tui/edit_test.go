@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/kit"
 	"lanternfield/internal/tui/board"
 )
 
@@ -270,5 +271,37 @@ func TestASlipOfTheKeyboardIsSaidFirst(t *testing.T) {
 	_, err := fieldfile.Parse("it.field.yaml", []byte(strings.Replace(edited, "roles:", "rolez:", 1)), nil)
 	if got, want := inOneLine(err), `line 7: unknown key "rolez" in the file; did you mean "roles"? (and 1 more)`; got != want {
 		t.Errorf("got %s, want %s", got, want)
+	}
+}
+
+// TestARoleOfOnesOwnKitIsAddedWithWhatThatRequires adds a role by A: the kit beside the file is offered, what it requires is asked for, and an
+// empty answer is refused and can be corrected.
+func TestARoleOfOnesOwnKitIsAddedWithWhatThatRequires(t *testing.T) {
+	a := onFile(t)
+	k, err := kit.New(filepath.Join(filepath.Dir(a.file), "kits"), "bells")
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(k.Folder, kit.FileName)
+	data, err := os.ReadFile(name)
+	if err == nil {
+		err = os.WriteFile(name, []byte(strings.Replace(string(data), `default: "ahoy", `, "required: true, ", 1)), 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.kits = readKits(a.file)
+	if a.kits[0].info.Name != "bells" || !strings.HasSuffix(a.kits[0].about, "(beside the field file)") {
+		t.Fatalf("the first kit is %+v", a.kits[0])
+	}
+	before, _ := os.ReadFile(a.file)
+	keys(t, a, "A down down enter g o n g s enter enter")
+	if now, _ := os.ReadFile(a.file); string(now) != string(before) || !strings.Contains(a.message, "requires greeting") {
+		t.Errorf("without what its kit requires: %s\n%s", a.message, now)
+	}
+	keys(t, a, "h i enter")
+	r := a.draft.Role("gongs")
+	if r == nil || r.Kit != "bells" || r.Settings["greeting"] != "hi" {
+		t.Errorf("the role is %+v: %s", r, a.message)
 	}
 }
