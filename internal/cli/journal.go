@@ -131,7 +131,7 @@ func (a *app) journal(ctx context.Context, folder control.Folder, part control.R
 		part.Last, part.Since = 0, time.Time{}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return errLooked
 		case <-time.After(lookEvery):
 		}
 	}

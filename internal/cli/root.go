@@ -23,6 +23,9 @@ import (
 	"lanternfield/internal/fieldfile"
 )
 
+// errLooked ends a command that only looks, for as long as nobody interrupts it.
+var errLooked = errors.New("interrupted")
+
 // Exit statuses that every command keeps to.
 const (
 	exitDone        = 0
@@ -92,6 +95,8 @@ func Run(ctx context.Context, args []string, in *os.File, out, errs io.Writer, s
 	case errors.Is(err, errTakenDown):
 		fmt.Fprintln(errs, "Interrupted. What was deployed has been taken down again.")
 		return exitInterrupted
+	case errors.Is(err, errLooked):
+		return exitInterrupted
 	case ctx.Err() != nil:
 		fmt.Fprintln(errs, "Interrupted. What was ordered stays ordered and is carried on without this command; `lanternfield status` tells how far it is, `lanternfield pause` holds it.")
 		return exitInterrupted
@@ -159,7 +164,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.pauseCommand(), a.resumeCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
+		a.pauseCommand(), a.resumeCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.linesCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 
