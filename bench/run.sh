@@ -4,5 +4,5 @@ set -eu
 cd "$(dirname "$0")/.."
 go run ./bench "$@"
 if [ $# -eq 0 ]; then
-	go test -run '^$' -bench . -benchmem ./internal/core/... ./internal/store ./internal/tui ./internal/fieldfile | grep '^Benchmark'
+	go test -run '^$' -bench . -benchmem ./internal/core/... ./internal/eventlog/... ./internal/tui/... ./internal/fieldfile | grep '^Benchmark'
 fi

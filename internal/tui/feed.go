@@ -159,8 +159,8 @@ func (a *app) readFile() tea.Cmd { return a.fileAs(func() bool { return true }, 
 
 // How often it is looked whether the field file has changed, and for how long one command does.
 const (
-	fileEvery = 50 * time.Millisecond
-	fileFor   = 20
+	fileEvery = 100 * time.Millisecond
+	fileFor   = 10
 )
 
 // watchFile reads the field file as soon as it has changed, within the next second.
@@ -191,7 +191,7 @@ func (a *app) fileAs(changed func() bool, anyway bool) tea.Cmd {
 		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway, kits: readKits(name)}
 		msg.file, msg.err = fieldfile.Load(name, env)
 		if msg.err != nil && !anyway { // it may have been read while it was being written
-			time.Sleep(4 * fileEvery)
+			time.Sleep(2 * fileEvery)
 			msg.stamp = stampOf(name, env)
 			msg.file, msg.err = fieldfile.Load(name, env)
 		}

@@ -44,7 +44,7 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 		sample = tried(adds, draft.NodesByName())
 		adds = append(slices.Clone(sample), firstOfEach(adds, 20)...) // of those whom they are told of, the first few
 	}
-	t := &trial{draft: draft, scene: supposedScene(draft, adds), seen: map[string]bool{}}
+	t := &trial{draft: draft, scene: supposedScene(draft, adds), seen: map[string]bool{}, begins: map[field.RoleName]bool{}}
 	for _, a := range sample {
 		t.member(a)
 	}
@@ -87,16 +87,20 @@ type trial struct {
 	scene *render.Scene
 	seen  map[string]bool // by role and path
 	errs  []*render.Error
+
+	begins map[field.RoleName]bool
 }
 
 // member tries one member as a founder at its first start and when it is started again, then as one that joins, with every step of every
 // procedure.
 func (t *trial) member(a place.Member) {
 	m := t.scene.Members[a.Name]
-	for _, begins := range []bool{true, false} {
-		m.Begins = begins
+	t.spec(a.Name)
+	if t.asksWhoBegins(a.Role) {
+		m.Begins = true
 		t.scene.Members[a.Name] = m
 		t.spec(a.Name)
+		m.Begins = false
 	}
 	m.Founding, m.Via = false, t.scene.Founders[a.Role][0]
 	m.ID, m.Captured = "1", capturedBy(t.draft.Role(a.Role).Program)
@@ -107,6 +111,24 @@ func (t *trial) member(a place.Member) {
 	}
 	m.Founding, m.Via = true, ""
 	t.scene.Members[a.Name] = m
+}
+
+// asksWhoBegins tells whether a role's templates make a difference between a first start and others.
+func (t *trial) asksWhoBegins(role field.RoleName) bool {
+	asks, known := t.begins[role]
+	if !known {
+		p := t.draft.Role(role).Program
+		texts := slices.Clone(p.Command)
+		for _, value := range p.Env {
+			texts = append(texts, string(value))
+		}
+		for _, f := range p.Files {
+			texts = append(texts, f.Template)
+		}
+		asks = slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, ".Begins") })
+		t.begins[role] = asks
+	}
+	return asks
 }
 
 // spec tries what a member is run with.
