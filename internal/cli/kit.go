@@ -20,7 +20,18 @@ import (
 func (a *app) kitCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "kit", Short: "What can be deployed: list kits, show one, check and begin one's own",
 		Long: "A kit is what must be known to run one program as a role. Kits are looked for in `kits` beside the field file (in this folder, where\n" +
-			"none is named), in your own folder, and in the program; the nearest of a name is taken. docs/kits.md says how one is written."}
+			"none is named), in your own folder, and in the program; the nearest of a name is taken. docs/kits.md says how one is written.",
+		Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			words := []string{"list", "show", "check", "new"}
+			hint := "there is list, show, check and new"
+			if near := field.Nearest(args[0], words); near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			return fmt.Errorf("there is no `kit %s`; %s", args[0], hint)
+		}}
 	cmd.AddCommand(a.kitListCommand(), a.kitShowCommand(), a.kitCheckCommand(), a.kitNewCommand())
 	return cmd
 }

@@ -335,11 +335,14 @@ func (a *app) versionCommand() *cobra.Command {
 }
 
 func (a *app) schemaCommand() *cobra.Command {
-	return &cobra.Command{Use: "schema [kit]", Short: "Print the JSON Schema of the field file, or of a kit", ValidArgs: []string{"kit"}, Args: cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
+	return &cobra.Command{Use: "schema [kit]", Short: "Print the JSON Schema of the field file, or of a kit", ValidArgs: []string{"kit"},
 		RunE: func(_ *cobra.Command, args []string) error {
 			schema := fieldfile.Schema
-			if len(args) > 0 {
+			switch {
+			case len(args) == 1 && args[0] == "kit":
 				schema = fieldfile.KitSchema()
+			case len(args) > 0:
+				return fmt.Errorf("%q has no meaning here; write `schema` for that of the field file, or `schema kit`", strings.Join(args, " "))
 			}
 			_, err := a.out.Write(schema)
 			return err

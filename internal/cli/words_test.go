@@ -196,6 +196,11 @@ func TestCommandsExplainThemselves(t *testing.T) {
 			t.Errorf("%s without a file: %d %s", name, code, errs)
 		}
 	}
+	for args, want := range map[string]string{"kit chek x": "there is no `kit chek`; did you mean \"check\"?", "schema kits": "or `schema kit`", "kit show": "name one kit", "kit check": "name one folder"} {
+		if _, errs, code := run(strings.Fields(args)...); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("%s: %d %s", args, code, errs)
+		}
+	}
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		if out, _, code := run("completion", shell); code != 0 || len(out) < 500 {
 			t.Errorf("completion %s: %d, %d bytes", shell, code, len(out))

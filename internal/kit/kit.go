@@ -11,10 +11,10 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/demo/kits"
 
 	"github.com/goccy/go-yaml"
@@ -117,8 +117,6 @@ func In(folder string) (Kit, error) {
 	return Kit{Name: filepath.Base(whole), Source: Beside, Folder: folder, files: os.DirFS(folder)}, nil
 }
 
-var namePattern = regexp.MustCompile(`^[a-z]([a-z0-9-]{0,61}[a-z0-9])?$`)
-
 // All lists the kits by name, of each the nearest.
 func (l Library) All() []Kit {
 	byName := map[string]*Kit{}
@@ -126,7 +124,7 @@ func (l Library) All() []Kit {
 		entries, _ := fs.ReadDir(p.files, ".")
 		for _, e := range entries {
 			name := e.Name()
-			if !namePattern.MatchString(name) {
+			if !field.NamePattern.MatchString(name) {
 				continue
 			}
 			if _, err := fs.Stat(p.files, name+"/"+FileName); err != nil {

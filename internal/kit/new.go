@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"lanternfield/internal/core/field"
 )
 
 //go:embed skeleton
@@ -16,8 +18,8 @@ var skeleton embed.FS
 // New writes a kit to begin with into a folder of its name below another one. It is right as it is, and says at each word what it is for. What
 // is there already is left alone.
 func New(below, name string) (Kit, error) {
-	if !namePattern.MatchString(name) {
-		return Kit{}, fmt.Errorf("%q cannot name a kit; a name has small letters, digits and dashes, and begins with a letter", name)
+	if !field.NamePattern.MatchString(name) {
+		return Kit{}, fmt.Errorf("%q cannot name a kit; %s", name, field.NameRule)
 	}
 	folder := filepath.Join(below, name)
 	if err := os.MkdirAll(below, 0o755); err != nil {
