@@ -124,7 +124,7 @@ func TestWhatAKitRequiresAFieldMustSay(t *testing.T) {
 	}
 	const file = "format: 1\nfield: x\nnodes: [{name: n}, {name: m}]\nroles:\n  it: {kit: bells, members: 2%}\n"
 	for said, want := range map[string]string{
-		"":                              "error, required setting: it needs the setting greeting, which has no default: what it answers; say it under settings of it, such as settings: {greeting: VALUE}",
+		"":                              "error, required setting: it needs a value for its setting greeting, which has no default: what it answers; give it one under settings of it: settings: {greeting: VALUE}",
 		", settings: {greeting: hello}": "",
 		"}\nsettings: {greeting: hello": "", // of the field
 	} {

@@ -237,12 +237,12 @@ func required(d *draft) []Finding {
 			if len(without) == 0 {
 				continue
 			}
-			text := fmt.Sprintf("%s needs the setting %s, which has no default", r.Name, o.Name)
+			text := fmt.Sprintf("%s needs a value for its setting %s, which has no default", r.Name, o.Name)
 			if o.About != "" {
 				text += ": " + o.About
 			}
 			found = append(found, Finding{Severity: Error, What: "required setting", Path: rolePath(r.Name, "settings", o.Name), Role: r.Name, Members: without, Text: text,
-				Mend: fmt.Sprintf("say it under settings of %s, such as settings: {%s: VALUE}", r.Name, o.Name)})
+				Mend: fmt.Sprintf("give it one under settings of %s: settings: {%s: VALUE}", r.Name, o.Name)})
 		}
 	}
 	return found
