@@ -70,7 +70,7 @@ const linesEvery = 250 * time.Millisecond
 
 // lines prints what members wrote, and goes on with what they write. It says whose lines could not be read.
 func (a *app) lines(ctx context.Context, folder control.Folder, what []string, c chosenLines, follow bool) error {
-	names, err := control.LookMembers(folder, what)
+	reader, names, err := control.ReadLines(folder, what)
 	if errors.Is(err, control.ErrNothing) {
 		return fmt.Errorf("%s is not deployed, so nobody writes anything", folder.Name())
 	}
@@ -85,7 +85,7 @@ func (a *app) lines(ctx context.Context, folder control.Folder, what []string, c
 	}
 	first := true
 	for {
-		got, err := control.LookLines(ctx, folder, after)
+		got, err := reader.Next(ctx, after)
 		if ctx.Err() != nil {
 			return errLooked
 		}

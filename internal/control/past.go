@@ -49,32 +49,46 @@ func (c *Controller) Lines(ctx context.Context, after map[field.MemberName]int64
 	return linesOf(ctx, c.ground, at, after), nil
 }
 
-// LookLines gives what members of a field wrote: through who keeps it, or, where nobody does, from their agents.
-func LookLines(ctx context.Context, f Folder, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
-	if r, err := dial(ctx, f); err == nil {
+// LineReader reads what members of a field write, again and again, without holding the field.
+type LineReader struct {
+	folder Folder
+	state  *state.State
+	folded time.Time // when the state was that of the log
+}
+
+// stateFor is for how long a reader goes on with what it knows of where members are.
+const stateFor = 5 * time.Second
+
+// ReadLines begins to read what members write, and names those that are meant by words: names of members, roles or nodes; all without any.
+func ReadLines(f Folder, what []string) (*LineReader, []field.MemberName, error) {
+	s, err := readState(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	members, err := engine.Choose(s, what)
+	return &LineReader{f, s, time.Now()}, members, err
+}
+
+// Next gives what came after the given places: through who keeps the field, or, where nobody does, from the agents.
+func (l *LineReader) Next(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
+	if r, err := dial(ctx, l.folder); err == nil {
 		defer r.Close()
 		if lines, err := r.Lines(ctx, after); err == nil {
 			return lines, nil
 		}
 	}
-	s, err := readState(f)
+	if time.Since(l.folded) > stateFor {
+		s, err := readState(l.folder)
+		if err != nil {
+			return nil, err
+		}
+		l.state, l.folded = s, time.Now()
+	}
+	g, err := l.folder.ground()
 	if err != nil {
 		return nil, err
 	}
-	g, err := f.ground()
-	if err != nil {
-		return nil, err
-	}
-	return linesOf(ctx, g, whereLinesAre(s, after), after), nil
-}
-
-// LookMembers names the members of a deployed field that are meant by words: names of members, roles or nodes; all without any.
-func LookMembers(f Folder, what []string) ([]field.MemberName, error) {
-	s, err := readState(f)
-	if err != nil {
-		return nil, err
-	}
-	return engine.Choose(s, what)
+	return linesOf(ctx, g, whereLinesAre(l.state, after), after), nil
 }
 
 // standing is members of one node, and where that is.
