@@ -66,7 +66,7 @@ func KeepLogs(ctx context.Context, nodes, lockFile string) error {
 		}
 		minded, away = time.Now(), false
 		for _, e := range entries {
-			if dir := filepath.Join(nodes, e.Name()); !answers(dir) {
+			if dir := filepath.Join(nodes, e.Name()); !agentAnswers(dir) {
 				away = true
 				cutLogs(dir)
 			}
@@ -79,8 +79,8 @@ func exists(name string) bool {
 	return err == nil
 }
 
-// answers tells whether the agent of a node lives.
-func answers(nodeDir string) bool {
+// agentAnswers tells whether the agent of a node lives.
+func agentAnswers(nodeDir string) bool {
 	var end host.Endpoint
 	data, err := os.ReadFile(host.EndpointFile(nodeDir))
 	return err == nil && json.Unmarshal(data, &end) == nil && host.Lives(end.PID, end.StartTime)

@@ -35,8 +35,9 @@ type member struct {
 	hung     chan int // incarnations whose alive probe has given up
 	delayed  uint64   // the order whose lag has been waited out
 	refresh  *refresh
-	heavy    bool   // took more than its ceiling when it was weighed last
-	beyond   string // why it is being ended for that
+	answers  *answers // what those who ask its agent are told of it
+	heavy    bool     // took more than its ceiling when it was weighed last
+	beyond   string   // why it is being ended for that
 
 	known    bool          // an agent before had its order already
 	resumed  chan struct{} // closed when it is known, and reported, what runs
@@ -59,7 +60,7 @@ const (
 )
 
 func newMember(l layout, r runtime.Runtime, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), series: series.New[agentapi.Measure](mostMeasures)}
+	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), answers: &answers{member: name}, series: series.New[agentapi.Measure](mostMeasures)}
 }
 
 func (m *member) report(r order.Report) {
@@ -96,6 +97,7 @@ func (m *member) appliedFile() string { return filepath.Join(m.disk.record(m.nam
 
 // run supervises until the member is gone or the agent ends. With the agent's end the process goes on.
 func (m *member) run(ctx context.Context) {
+	defer m.answers.close()
 	m.resume(ctx)
 	close(m.resumed)
 	if m.proc == nil && (m.order.Want == order.Stop || m.over()) {
@@ -239,6 +241,11 @@ func (m *member) resume(ctx context.Context) {
 func (m *member) adopted(ctx context.Context, p runtime.Run) {
 	m.proc = p
 	m.keep()
+	if spec, _ := m.inForce(); spec != nil {
+		if err := m.answers.listen(spec); err != nil {
+			slog.Error("those who ask about a member get no answer", "member", m.name, "error", err)
+		}
+	}
 	m.report(order.Report{Kind: order.Adopted, PID: p.PID(), Revision: m.kept.Revision, Round: m.kept.Round})
 	m.watch(true)
 	if m.applied.Spec == nil {
@@ -271,6 +278,9 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(fmt.Errorf("its order says nothing to run"))
 	}
 	if err := m.instance.Clear(m.kept.record(), spec); err != nil {
+		return failed(err)
+	}
+	if err := m.answers.listen(spec); err != nil {
 		return failed(err)
 	}
 	if err := m.disk.restoreData(m.name); err != nil {
@@ -316,6 +326,7 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 // crashed deals with a process that ended without having been asked to, and gives the time until the next start.
 func (m *member) crashed(e order.Exit) time.Duration {
 	m.unwatch()
+	m.answers.ended()
 	m.mu.Lock()
 	if !m.ready.IsZero() && time.Since(m.ready) > wellAfter {
 		m.kept.Attempt = 0
@@ -338,6 +349,7 @@ func (m *member) crashed(e order.Exit) time.Duration {
 
 // ended forgets the process and ends what it left behind.
 func (m *member) ended(pid int) {
+	m.answers.ended()
 	if m.proc != nil {
 		m.proc.Close()
 		m.proc = nil
@@ -360,11 +372,12 @@ func (m *member) backOff() time.Duration {
 
 // stop asks the process to end and kills it when it does not. It tells whether it had to be killed.
 func (m *member) stop(ctx context.Context) (forced bool) {
-	m.unwatch()
 	within, name := stopWithin, ""
 	if s := m.order.Spec; s != nil {
 		within, name = s.Stop.Within.Or(within), s.Stop.Signal
+		m.drain(ctx, time.Duration(s.Stop.Drain))
 	}
+	m.unwatch()
 	_ = m.proc.Signal(host.SignalByName(name))
 	deadline := time.NewTimer(within)
 	defer deadline.Stop()

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,7 +22,7 @@ const (
 	firstPace    = 20 * time.Millisecond
 	firstPaceFor = 10 * time.Second
 	probePace    = time.Second
-	// A member that was lit is called unready when its probe has failed this often in a row.
+	// A member that was lit is called unready when its probe has failed this often in a row, where the probe says nothing.
 	failsBeforeUnready = 2
 	// How long a failing probe is kept quiet at a start-up, and between two different answers.
 	startupQuiet = 2 * time.Second
@@ -45,7 +46,8 @@ type watcher struct {
 	report      func(order.Report)
 	measure     func(agentapi.Measure)
 	becameReady func()
-	hung        func() // the alive probe has failed for too long
+	leads       func(bool) // whether it leads, for those who ask its agent
+	hung        func()     // the alive probe has failed for too long
 	look        *refresh
 }
 
@@ -93,7 +95,7 @@ func (w *watcher) run(ctx context.Context) {
 func defaultReady(spec *order.Spec) *field.Probe {
 	first := ""
 	for name := range spec.Ports {
-		if first == "" || name < first {
+		if spec.Ports[name].By == "" && (first == "" || name < first) {
 			first = name
 		}
 	}
@@ -113,6 +115,10 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 	}
 	ask := w.asker()
 	ready, everReady, fails, said := false, w.wasReady, 0, ""
+	passes, upAfter, downAfter := 0, 1, failsBeforeUnready
+	if probe != nil {
+		upAfter, downAfter = cmp.Or(probe.UpAfter, upAfter), cmp.Or(probe.DownAfter, downAfter)
+	}
 	good := time.Now() // when it was asked what it answered well last
 	pace := firstPace
 	begin := time.Now()
@@ -137,7 +143,10 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 		switch {
 		case err == nil:
 			fails, said, pace, good = 0, "", every, asked
-			if !ready {
+			if passes++; !ready && passes < upAfter {
+				pace = min(every, firstPace*time.Duration(passes))
+			}
+			if !ready && passes >= upAfter {
 				ready = true
 				w.report(order.Report{Kind: order.Ready})
 				w.becameReady()
@@ -149,10 +158,11 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 			}
 		default:
 			fails++
+			passes = 0
 			worthSaying := said != m.Error && time.Since(saidAt) > startupQuiet
 			if everReady {
 				silent := (errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)) && time.Since(good) > w.patience(probe, true) // as good as failed twice
-				worthSaying = (fails >= failsBeforeUnready || silent) && (said == "" || worthSaying)
+				worthSaying = (fails >= downAfter || silent && downAfter <= failsBeforeUnready) && (said == "" || worthSaying)
 			}
 			if worthSaying {
 				said, saidAt, ready = m.Error, time.Now(), false
@@ -194,11 +204,19 @@ func (w *watcher) watchLeader(ctx context.Context, lit <-chan struct{}) {
 	}
 	ask, every := w.asker(), w.spec.Leader.Every.Or(probePace)
 	leading, term, first, unsure := false, uint64(0), true, ""
+	fresh := 2*every + w.spec.Leader.Timeout.Or(probeTimeout) // how long an answer is passed on
+	var good time.Time
 	var saidAt time.Time
 	for {
 		leads, t, err := ask.leads(ctx, w.spec.Leader)
 		if ctx.Err() != nil {
 			return
+		}
+		if err == nil {
+			good = time.Now()
+			w.leads(leads)
+		} else if time.Since(good) > fresh {
+			w.leads(false)
 		}
 		if err != nil {
 			if leading && unsure != err.Error() && time.Since(saidAt) > sayAgain { // it may lead still: what it said last is not taken back
@@ -336,6 +354,14 @@ func (m *member) watch(wasReady bool) {
 			if ctx.Err() == nil {
 				r.Member, r.Incarnation = m.name, incarnation
 				m.reports.add(r)
+				if r.Kind == order.Ready || r.Kind == order.Unready {
+					m.answers.setReady(r.Kind == order.Ready)
+				}
+			}
+		},
+		leads: func(leads bool) {
+			if ctx.Err() == nil {
+				m.answers.setLeads(leads)
 			}
 		},
 		measure: func(x agentapi.Measure) {

@@ -31,6 +31,14 @@ func (w waited) over(snap *snapshot.Snapshot) bool {
 	return ended && (snap.State == w.want || w.want == "")
 }
 
+// electedWithin is how long after a start or restart somebody is waited for to lead.
+const electedWithin = 5 * time.Second
+
+// elects tells whether some role that was started has nobody yet who leads it.
+func (w waited) elects(snap *snapshot.Snapshot) bool {
+	return (w.what == "start" || w.what == "restart") && slices.ContainsFunc(snap.Roles, func(r snapshot.RoleView) bool { return r.Leaderless() && r.Ready > 0 })
+}
+
 // String says what did not come true.
 func (w waited) String() string {
 	whom := strings.Join(w.names, ", ")
@@ -57,11 +65,15 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 	quiet := time.NewTicker(quietFor)
 	defer quiet.Stop()
 	said := ""
+	var elected <-chan time.Time // when it is not waited any longer for somebody to lead
+	late := false
 	for {
 		var snap *snapshot.Snapshot
 		var more bool
 		select {
 		case snap, more = <-snapshots:
+		case <-elected:
+			snap, more, late = last, true, true
 		case <-quiet.C:
 			// No member changes, and it is not over: the verdict tells for what it waits.
 			if last != nil && last.Verdict != said && !a.json {
@@ -80,7 +92,11 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		if w.what == "deploy" && !snap.Rollout.Active && snap.Rollout.Failed != "" {
 			return a.stopped(snap)
 		}
-		if w.over(snap) {
+		if over := w.over(snap); over && !late && w.elects(snap) { // who was started leads, or votes, in a moment
+			if elected == nil {
+				elected = time.After(electedWithin)
+			}
+		} else if over {
 			if a.json {
 				if fresh, err := session.Snapshot(ctx); err == nil {
 					snap = fresh

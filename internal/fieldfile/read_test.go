@@ -114,7 +114,7 @@ func TestKitsAreSound(t *testing.T) {
 	for _, name := range kit.Of("x.field.yaml").Names() {
 		data := "format: 1\nfield: x\nnodes: [{name: 'n-{1..3}'}]\nroles:\n" +
 			"  others: {kit: warden, members: 1}\n" +
-			"  it: {kit: " + name + ", members: 3, knows: {store: others, queue: others, work: others, behind: others}}\n"
+			"  it: {kit: " + name + ", members: 3, knows: {store: others, queue: others, work: others, behind: others, members: others, watched: others}}\n"
 		f, err := Parse(name, []byte(data), nil)
 		if err != nil {
 			t.Errorf("kit %s: %v", name, err)

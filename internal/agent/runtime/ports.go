@@ -17,19 +17,28 @@ import (
 // portHolder checks that the member's ports are free, and says whose one is that is not.
 func portHolder(spec *order.Spec) error {
 	for name, p := range spec.Ports {
-		host := cmp.Or(p.Address, spec.Address)
-		address := net.JoinHostPort(host, strconv.Itoa(p.Number))
-		l, err := net.Listen("tcp", address)
-		if err == nil {
-			l.Close()
+		if p.By != "" { // its agent listens there already
 			continue
 		}
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("its port %s (%s) is in use by %s; end that program, or give the port another number", name, address, whoListens(host, p.Number))
+		if err := Free(name, p, spec.Address); err != nil {
+			return err
 		}
-		return fmt.Errorf("its port %s (%s) cannot be used: %w", name, address, err)
 	}
 	return nil
+}
+
+// Free checks that a port of a member is free, and says whose it is if it is not.
+func Free(name string, p order.Port, main string) error {
+	host := cmp.Or(p.Address, main)
+	address := net.JoinHostPort(host, strconv.Itoa(p.Number))
+	l, err := net.Listen("tcp", address)
+	if err == nil {
+		return l.Close()
+	}
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return fmt.Errorf("its port %s (%s) is in use by %s; end that program, or give the port another number", name, address, whoListens(host, p.Number))
+	}
+	return fmt.Errorf("its port %s (%s) cannot be used: %w", name, address, err)
 }
 
 // whoListens names the process that listens on an address, as far as we may know.

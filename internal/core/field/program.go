@@ -41,8 +41,15 @@ type Port struct {
 	To     int    `json:"to,omitempty"`
 	Scheme string `json:"scheme,omitempty"` // for URLs; tcp when empty
 
-	Network string `json:"network,omitempty"` // on whose address it is; the main one when empty
+	Network string   `json:"network,omitempty"` // on whose address it is; the main one when empty
+	By      Answerer `json:"by,omitempty"`      // who listens there; the member itself when empty
 }
+
+// Answerer is who listens on a port of a member.
+type Answerer string
+
+// ByAgent says that the member's agent listens on a port, and answers there whether the member is ready and whether it leads.
+const ByAgent Answerer = "agent"
 
 // File is a config file that is rendered for each member.
 type File struct {
@@ -85,6 +92,8 @@ type Reload struct {
 type Stop struct {
 	Signal string   `json:"signal,omitempty"` // TERM when empty
 	Within Duration `json:"within,omitempty"` // 10 s when empty
+	// Drain is how long its agent says, on ports that the agent answers, that the member is about to go, before it is asked to end.
+	Drain Duration `json:"drain,omitempty"`
 }
 
 // Restart is how long the agent waits before it starts a crashed member again: After at first, doubled each time up to
@@ -124,6 +133,9 @@ type Probe struct {
 	Expect  string   `json:"expect,omitempty"`
 	Every   Duration `json:"every,omitempty"`   // 1 s when empty
 	Timeout Duration `json:"timeout,omitempty"` // 2 s when empty
+
+	UpAfter   int `json:"up_after,omitempty"`   // good answers in a row before it counts as ready; 1 when 0
+	DownAfter int `json:"down_after,omitempty"` // bad answers in a row before it does not any more; 2 when 0
 }
 
 // LeaderProbe finds out whether the member that answers leads its cluster.
@@ -158,6 +170,19 @@ type Step struct {
 	DoneWhen string            `json:"done_when,omitempty"`
 	Capture  map[string]string `json:"capture,omitempty"`
 	Timeout  Duration          `json:"timeout,omitempty"`
+}
+
+// AgentAnswers tells whether the agents of the role's members say on a port whether those are ready and lead.
+func (r *Role) AgentAnswers() bool {
+	if r == nil || r.Program == nil {
+		return false
+	}
+	for _, p := range r.Program.Ports {
+		if p.By == ByAgent {
+			return true
+		}
+	}
+	return false
 }
 
 // PortNames lists the program's ports in the order of their names.

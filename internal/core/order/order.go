@@ -69,6 +69,8 @@ type Port struct {
 	Number  int    `json:"number"`
 	Address string `json:"address,omitempty"` // where it is not on the member's main one
 	Scheme  string `json:"scheme,omitempty"`
+
+	By field.Answerer `json:"by,omitempty"` // who listens there
 }
 
 // File is a rendered config file; Path is below the member's folder.

@@ -78,12 +78,12 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		if spec.Ports == nil {
 			spec.Ports = map[string]order.Port{}
 		}
-		spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme}
+		spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, By: p.Ports[port].By}
 		if p.Ports[port].Network != "" {
 			address, err := v.addressOf(port)
 			r.fail(err, "ports", port, "network")
 			if address != v.Address {
-				spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, Address: address}
+				spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, By: p.Ports[port].By, Address: address}
 			}
 		}
 	}

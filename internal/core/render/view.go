@@ -188,7 +188,9 @@ func (v *View) Calls(name string) ([]*View, error) {
 	if outside := v.scene.Field.Role(target); outside != nil && outside.External != nil {
 		return v.outside(outside, name), nil
 	}
-	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving })
+	// Of those whose agents say when they are about to go, callers learn it there: one that leads is written to until another does.
+	told := v.scene.Field.Role(target).AgentAnswers()
+	staying := slices.DeleteFunc(slices.Clone(v.scene.Joined[target]), func(m field.MemberName) bool { return v.scene.Members[m].Leaving && !told })
 	views := v.traced(v.scene.views(staying))
 	for _, x := range views {
 		x.via = fmt.Sprintf("%s: the members of %s", name, target)
