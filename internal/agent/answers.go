@@ -72,11 +72,7 @@ func (a *answers) listen(spec *order.Spec) error {
 		if p.By != field.ByAgent {
 			continue
 		}
-		host := p.Address
-		if host == "" {
-			host = spec.Address
-		}
-		wanted[net.JoinHostPort(host, strconv.Itoa(p.Number))] = name
+		wanted[net.JoinHostPort(portHost(spec, p), strconv.Itoa(p.Number))] = name
 	}
 	for address, s := range a.servers {
 		if wanted[address] == "" {

@@ -46,8 +46,9 @@ type member struct {
 	mu      sync.Mutex
 	measure agentapi.Measure // the newest
 	series  *series.Ring[agentapi.Measure]
-	ready   time.Time // since when the process has been lit; zero when it is not
-	marks   []mark    // how long its log was, and when
+	shown   *order.Spec // how it runs, or would, for who visits it
+	ready   time.Time   // since when the process has been lit; zero when it is not
+	marks   []mark      // how long its log was, and when
 }
 
 // What keeps a crashing program from being started over and over.
@@ -105,6 +106,7 @@ func (m *member) run(ctx context.Context) {
 	}
 	var retry <-chan time.Time // when what failed, or waits, is tried
 	for {
+		m.show()
 		var again, over bool
 		if retry, again, over = m.pursue(ctx, retry); over {
 			return

@@ -82,6 +82,10 @@ func (d *desk) Exec(_ context.Context, _ *order.Spec, args []string, out io.Writ
 	fmt.Fprint(out, "well written")
 	return 0, nil
 }
+func (d *desk) Visit(_ context.Context, _ *order.Spec, c runtime.Command) (order.Exit, error) {
+	fmt.Fprint(c.Out, "well read")
+	return order.Exit{Known: true}, nil
+}
 func (d *desk) Look(runtime.Run) {}
 func (d *desk) Sweep(pid int) {
 	d.mu.Lock()

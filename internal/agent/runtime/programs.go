@@ -12,6 +12,9 @@ import (
 // ownName is the command by which kits name the program that the agent itself is.
 const ownName = "lanternfield"
 
+// triedAgain is what is said to who waits for a program that a member is started with.
+const triedAgain = "; install it on this node, it is tried again"
+
 // LookUp finds a program on the PATH, then in further folders.
 func LookUp(name string, further []string) (string, error) {
 	if name == ownName { // the demo's programs are in the agent's own file: of the same version, wherever it is installed
@@ -36,5 +39,5 @@ func LookUp(name string, further []string) (string, error) {
 	if len(further) > 0 {
 		text += " nor in " + strings.Join(further, ", ")
 	}
-	return "", errors.New(text + "; install it on this node, it is tried again")
+	return "", errors.New(text + triedAgain)
 }

@@ -5,6 +5,7 @@ package runtime
 import (
 	"context"
 	"io"
+	"os"
 	"syscall"
 
 	"lanternfield/internal/core/field"
@@ -59,10 +60,25 @@ type Instance interface {
 	// Exec runs a command about the member to its end, where the member itself runs and in its folder, and gives its exit code. An error says
 	// that it could not be run. What it writes goes to out; when the context ends it is killed.
 	Exec(ctx context.Context, spec *order.Spec, args []string, out io.Writer) (code int, err error)
+	// Visit starts a command about the member that has nothing to do with its own run: it goes on when that ends, and ends with the member. It
+	// returns when the command has ended, or the context has, which kills it.
+	Visit(ctx context.Context, spec *order.Spec, c Command) (order.Exit, error)
 	// Look notes what a run has started.
 	Look(r Run)
 	// Sweep ends what is left of the member after the main process of a run, with that pid, has ended; 0 where it had none.
 	Sweep(pid int)
+}
+
+// Command is a command that somebody has run at a member.
+type Command struct {
+	Args     []string
+	Env      []string // besides that of the member, and over it
+	In       io.Reader
+	Out, Err io.Writer
+	// Terminal is one end of a terminal, which the command has for all three instead; nil for none.
+	Terminal *os.File
+	// Signals are passed on to the command, and all that it has started in its group.
+	Signals <-chan syscall.Signal
 }
 
 // Run is a member that runs.

@@ -139,6 +139,7 @@ const (
 	Unclear     ReportKind = "unclear" // whether an operation has had its effect cannot be found out
 	Retried     ReportKind = "retried" // an operation was refused and is tried again; Why says what the answer was
 	Begun       ReportKind = "begun"   // a life of the agent begins
+	Visited     ReportKind = "visited" // somebody did something at a member; Why says what
 	Dropped     ReportKind = "dropped" // nobody came for so long that older reports were dropped; Attempt counts them
 )
 
@@ -169,6 +170,8 @@ type Report struct {
 	Bytes     int64             `json:"bytes,omitempty"` // how much that is
 	Operation uint64            `json:"operation,omitempty"`
 	Captured  map[string]string `json:"captured,omitempty"`
+
+	By string `json:"by,omitempty"` // who visited a member
 
 	Held     []Holding `json:"held,omitempty"`     // all that the agent was ordered and has on its disk, where its life begins
 	Rebooted bool      `json:"rebooted,omitempty"` // the machine was started anew since the life before

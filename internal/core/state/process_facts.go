@@ -45,6 +45,19 @@ type MemberExited struct {
 	RetryIn time.Duration
 }
 
+// MemberVisited says that somebody did something at a member: ran a command, opened a shell or a tunnel, copied files. What names the program
+// or the port, and no arguments.
+type MemberVisited struct {
+	Member field.MemberName
+	By     string
+	What   string
+}
+
+func (f MemberVisited) apply(*State, time.Time) {}
+
+// Sentence words the fact for the journal.
+func (f MemberVisited) Sentence() string { return fmt.Sprintf("%s %s at %s", f.By, f.What, f.Member) }
+
 func (f MemberStarted) apply(s *State, at time.Time) {
 	m := s.Member(f.Member)
 	another := !f.Adopted || f.Revision > 0 && f.Incarnation > m.Incarnation // a process of which nothing was known
