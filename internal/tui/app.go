@@ -188,6 +188,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.takeFiles(msg)
 	case editorMsg:
 		return a, a.backFromEditor(msg)
+	case shellMsg:
+		return a, a.backFromShell(msg)
 	case savedMsg:
 		return a, a.saved(msg)
 	case wholeMsg:

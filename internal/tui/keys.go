@@ -14,6 +14,7 @@ type keyMap struct {
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
 	Change, AddThing, Propose, Mark, Find, Editor, Files      key.Binding
+	Shell                                                     key.Binding
 	Export, Review, Deploy, Pause, Restart, Halt, Retire, Yes key.Binding
 	Answer                                                    key.Binding
 	Back, Forth, EventBack, EventForth, Now                   key.Binding
@@ -73,6 +74,7 @@ func newKeys() keyMap {
 		Review:  bind("v", "review and deploy", "v"),
 		Deploy:  bind("d", "deploy this", "d"),
 		Pause:   bind("space", "pause the rollout, or go on", "space"),
+		Shell:   bind("S", "a shell at this member", "S"),
 		Restart: bind("r", "restart it", "r"),
 		Halt:    bind("s", "stop it, or start it again", "s"),
 		Retire:  bind("T", "take the whole field down", "T"),
@@ -100,7 +102,7 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
-		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Answer, k.Retire, k.Export}},
+		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
