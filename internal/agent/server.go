@@ -27,6 +27,7 @@ const longestWait = 30 * time.Second
 //	GET  /v1/series?after=T gives what was measured of members after a moment, or last
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
 //	POST /v1/members/{name}/visit         becomes frames: a command, a shell or a tunnel at the member
+//	POST /v1/members/{name}/ask           takes an order.Question, puts it to the member, and gives an order.Said
 //	POST /v1/lookups                      takes a list of order.Lookup and gives a list of what is missing
 //	GET  /v1/standing                     gives an order.Standing
 //	GET  /v1/account                      gives a list of what is left of members on the node
@@ -96,6 +97,18 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		_ = json.NewEncoder(w).Encode(log)
 	})
 	mux.HandleFunc("POST /v1/members/{name}/visit", func(w http.ResponseWriter, r *http.Request) { a.visit(life, w, r) })
+	mux.HandleFunc("POST /v1/members/{name}/ask", func(w http.ResponseWriter, r *http.Request) {
+		var q order.Question
+		if read(w, r, &q) {
+			said, err := a.ask(r.Context(), field.MemberName(r.PathValue("name")), q)
+			if err != nil {
+				refuse(w, err)
+				return
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(said)
+		}
+	})
 	mux.HandleFunc("POST /v1/lookups", func(w http.ResponseWriter, r *http.Request) {
 		var lookups []order.Lookup
 		if read(w, r, &lookups) {

@@ -39,6 +39,8 @@ type Agent interface {
 	Series(ctx context.Context, after time.Time) (Series, error)
 	// Log reads a member's output from that place on, or its last lines when after is -1.
 	Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error)
+	// Ask puts a question to a member once, and gives what came of it.
+	Ask(ctx context.Context, m field.MemberName, q order.Question) (order.Said, error)
 	// Visit begins something at a member: a command, a shell, a connection to one of its ports.
 	Visit(ctx context.Context, m field.MemberName, v Visit) (*Frames, error)
 	// Lookups asks whether what members need is on the node, and gives what is missing.

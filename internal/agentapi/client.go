@@ -149,6 +149,19 @@ func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most 
 	return &l, json.Unmarshal(body, &l)
 }
 
+// Ask puts a question to a member once.
+func (c *Client) Ask(ctx context.Context, m field.MemberName, q order.Question) (said order.Said, err error) {
+	data, err := json.Marshal(q)
+	if err != nil {
+		return said, err
+	}
+	body, err := c.doWithin(ctx, q.Timeout+mostFirst, http.MethodPost, "/v1/members/"+string(m)+"/ask", data)
+	if err != nil {
+		return said, err
+	}
+	return said, json.Unmarshal(body, &said)
+}
+
 // Lookups asks whether what members need is on the node, and gives what is missing.
 func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing []string, err error) {
 	data, err := json.Marshal(lookups)
@@ -185,11 +198,16 @@ func (l *loud) Read(p []byte) (int, error) {
 	return l.Reader.Read(p)
 }
 
+// Do sends a request to the agent and gives the body of its answer.
 func (c *Client) Do(ctx context.Context, method, path string, data []byte) ([]byte, error) {
+	return c.doWithin(ctx, mostFirst, method, path, data)
+}
+
+func (c *Client) doWithin(ctx context.Context, first time.Duration, method, path string, data []byte) ([]byte, error) {
 	// An agent that has nothing to say for a while shows all the same that it is there.
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	guard := time.AfterFunc(mostFirst, func() { cancel(context.DeadlineExceeded) })
+	guard := time.AfterFunc(first, func() { cancel(context.DeadlineExceeded) })
 	defer guard.Stop()
 	req, err := http.NewRequestWithContext(ctx, method, c.Url+path, bytes.NewReader(data))
 	if err != nil {

@@ -25,6 +25,8 @@ type waited struct {
 func (w waited) over(snap *snapshot.Snapshot) bool {
 	ended := !snap.Rollout.Active
 	switch w.what {
+	case "deploy", "prove":
+		ended = ended && !snap.Proving()
 	case "stop", "start", "restart": // over whatever else goes on
 		ended = !slices.ContainsFunc(snap.Tasks, func(t snapshot.TaskView) bool { return t.What == w.what })
 	}
@@ -91,6 +93,9 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 		}
 		if w.what == "deploy" && !snap.Rollout.Active && snap.Rollout.Failed != "" {
 			return a.stopped(snap)
+		}
+		if w.what == "deploy" && !snap.Rollout.Active && !snap.Proving() && snap.State == snapshot.Degraded && slices.ContainsFunc(snap.Proofs, snapshot.ProofView.Failed) {
+			return a.notProved(snap)
 		}
 		if over := w.over(snap); over && !late && w.elects(snap) { // who was started leads, or votes, in a moment
 			if elected == nil {

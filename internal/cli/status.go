@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -184,9 +185,15 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	if len(s.Roles) > 0 {
 		fmt.Fprintln(a.out)
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-		fmt.Fprintln(w, "role\tkind\tready\tsurvives\tleader\twaits for")
+		proved := func(snapshot.RoleView) string { return "" }
+		head := ""
+		if len(s.Proofs) > 0 {
+			head = "proved\t"
+			proved = func(r snapshot.RoleView) string { return cmp.Or(s.Proved(r.Role, s.At), "-") + "\t" }
+		}
+		fmt.Fprintf(w, "role\tkind\tready\tsurvives\tleader\t%swaits for\n", head)
 		for _, r := range s.Roles {
-			fmt.Fprintf(w, "%s\t%s\t%d/%d\t%s\t%s\t%s\n", r.Role, r.Kind, r.Ready, r.Want, survives(r), leader(r), closedGates(s, r))
+			fmt.Fprintf(w, "%s\t%s\t%d/%d\t%s\t%s\t%s%s\n", r.Role, r.Kind, r.Ready, r.Want, survives(r), leader(r), proved(r), closedGates(s, r))
 		}
 		w.Flush()
 	}

@@ -147,7 +147,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 			c.freed.Store(true)
 		}
 	}
-	if o.What == "deploy" || o.What == "retire" {
+	if o.What == "deploy" || o.What == "retire" || o.What == "prove" {
 		if err := c.heard(ctx); err != nil {
 			return err
 		}

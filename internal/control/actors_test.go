@@ -128,6 +128,9 @@ func (a *actor) Lookups(context.Context, []order.Lookup) ([]string, error)  { re
 func (a *actor) Account(context.Context) ([]string, error)                  { return nil, nil }
 func (a *actor) Quit(context.Context) error                                 { return nil }
 func (a *actor) Close()                                                     {}
+func (a *actor) Ask(context.Context, field.MemberName, order.Question) (order.Said, error) {
+	return order.Said{OK: true}, nil
+}
 func (a *actor) Visit(context.Context, field.MemberName, agentapi.Visit) (*agentapi.Frames, error) {
 	return nil, errors.New("nobody is at home")
 }

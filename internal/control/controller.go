@@ -49,6 +49,7 @@ type Controller struct {
 	tide     timeline
 	failed   error
 	driving  map[field.NodeName]*driver
+	proofs   map[int]bool               // that were begun, by number
 	lacking  map[field.NodeName]lacking // whose agents do not obey this log
 
 	door    door // who is attached

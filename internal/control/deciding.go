@@ -176,6 +176,7 @@ func (c *Controller) dispatch(ctx context.Context) {
 			perNode[cmd.Node] = append(perNode[cmd.Node], c.withSecrets(*cmd.Order))
 		}
 	}
+	c.prove(ctx)
 	for name, n := range c.state.Nodes {
 		d := c.driving[name]
 		if n.Released || c.state.Retired {

@@ -150,6 +150,9 @@ func (a *paperAgent) Lookups(context.Context, []order.Lookup) ([]string, error) 
 func (a *paperAgent) Account(context.Context) ([]string, error)                  { return nil, nil }
 func (a *paperAgent) Quit(context.Context) error                                 { return nil }
 func (a *paperAgent) Close()                                                     {}
+func (a *paperAgent) Ask(context.Context, field.MemberName, order.Question) (order.Said, error) {
+	return order.Said{OK: true}, nil
+}
 func (a *paperAgent) Visit(context.Context, field.MemberName, agentapi.Visit) (*agentapi.Frames, error) {
 	return nil, errors.New("nobody is at home")
 }

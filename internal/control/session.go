@@ -5,6 +5,7 @@ package control
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -44,7 +45,7 @@ type Session interface {
 
 // Request is what a person asks for.
 type Request struct {
-	What  string       `json:"what"` // deploy, stop, start, restart, pause, go on or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
@@ -68,6 +69,10 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 	case "go on":
 		return engine.ResumeRollout{By: o.By}, nil
 	}
+	if o.What == "prove" {
+		roles, err := rolesOf(s, o.Names)
+		return engine.Prove{Roles: roles, By: o.By}, err
+	}
 	members, err := engine.Choose(s, o.Names)
 	if err != nil {
 		return nil, err
@@ -85,6 +90,27 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		return engine.RestartMembers{Members: members, By: o.By}, nil
 	}
 	return nil, fmt.Errorf("there is no order %q", o.What)
+}
+
+// rolesOf gives the roles that words mean.
+func rolesOf(s *state.State, names []string) ([]field.RoleName, error) {
+	var roles []field.RoleName
+	for _, name := range names {
+		if s.Field == nil || s.Field.Role(field.RoleName(name)) == nil {
+			var known []string
+			if s.Field != nil {
+				for i := range s.Field.Roles {
+					known = append(known, string(s.Field.Roles[i].Name))
+				}
+			}
+			if near := field.Nearest(name, known); near != "" {
+				return nil, fmt.Errorf("there is no role %q; did you mean %q?", name, near)
+			}
+			return nil, fmt.Errorf("there is no role %q; there is %s", name, strings.Join(known, ", "))
+		}
+		roles = append(roles, field.RoleName(name))
+	}
+	return roles, nil
 }
 
 // Range is a part of the journal. The zero one is all of it.

@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/fieldfile"
+	"lanternfield/internal/tui/access"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/panel"
@@ -99,6 +100,7 @@ type app struct {
 	book    *journal.Book
 	reading bool // the journal is being read
 	journal journal.View
+	access  access.View
 	stages  stages.View
 	lately  recent // the last lines of the member under the cursor
 }

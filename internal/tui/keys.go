@@ -10,7 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
-	Order                                                     key.Binding
+	Order, Access, Prove                                      key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
 	Change, AddThing, Propose, Mark, Find, Editor, Files      key.Binding
@@ -46,6 +46,8 @@ func newKeys() keyMap {
 		Board:    bind("1", "the board", "1"),
 		Journal:  bind("2", "the journal", "2"),
 		Order:    bind("3", "the order of deployment", "3"),
+		Access:   bind("4", "how clients get in, and the proofs", "4"),
+		Prove:    bind("P", "prove that it does its work: this role, or all", "P"),
 		Other:    bind("tab", "the other view", "tab"),
 
 		Add:      bind("a", "add a member here", "a"),
@@ -99,10 +101,10 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Access, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
-		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Shell, k.Answer, k.Retire, k.Export}},
+		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}

@@ -72,6 +72,9 @@ func (a *app) point(x, y int) tea.Cmd {
 		}
 		return nil
 	}
+	if a.view == accessView {
+		return nil
+	}
 	if c, ok := board.Hit(a.model, a.boardArea(), a.cursor, x, y); ok {
 		a.cursor, a.message = c, ""
 		return a.readLately()
@@ -95,6 +98,8 @@ func (a *app) wheel(b tea.MouseButton, x, y int) tea.Cmd {
 		return a.stepTime(by)
 	case a.view == journalView:
 		return a.standOn(3 * by)
+	case a.view == accessView:
+		a.access.Move(a.snap, by)
 	default:
 		a.cursor = a.model.Move(a.cursor, 0, by)
 	}

@@ -164,6 +164,8 @@ func (a *app) pressActing(is keyIs) (cmd tea.Cmd, taken bool) {
 		a.answer()
 	case is(a.keys.Retire):
 		a.askToRetire()
+	case is(a.keys.Prove):
+		return a.prove(a.model.Under(a.cursor).Role), true
 	case is(a.keys.Shell):
 		return a.openShell(), true
 	case is(a.keys.Review):

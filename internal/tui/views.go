@@ -24,10 +24,10 @@ type view struct {
 
 func (v *view) String() string { return v.name }
 
-var boardView, journalView, orderView = &view{name: "Board"}, &view{name: "Journal"}, &view{name: "Order"}
+var boardView, journalView, orderView, accessView = &view{name: "Board"}, &view{name: "Journal"}, &view{name: "Order"}, &view{name: "Access"}
 
 // views are all of them, as their names stand on the screen.
-var views = []*view{boardView, journalView, orderView}
+var views = []*view{boardView, journalView, orderView, accessView}
 
 func init() {
 	boardView.key = func(k keyMap) key.Binding { return k.Board }
@@ -45,6 +45,15 @@ func init() {
 	orderView.press = func(a *app, is keyIs) tea.Cmd { return a.pressOrder(is) }
 	orderView.keys = (*app).boardHints
 	orderView.draw = (*app).drawOrder
+
+	accessView.wide = true
+	accessView.key = func(k keyMap) key.Binding { return k.Access }
+	accessView.open = func(a *app) tea.Cmd { a.view = accessView; return nil }
+	accessView.press = func(a *app, is keyIs) tea.Cmd { return a.pressAccess(is) }
+	accessView.keys = func(a *app) []hint {
+		return []hint{{a.arrows().upDown, "proof by proof"}, hintOf(a.keys.Prove, "prove it"), hintOf(a.keys.Board, "board")}
+	}
+	accessView.draw = func(a *app, g *grid.Grid, f frame) { a.access.Draw(g, a.look, a.snap, a.now, f.area) }
 
 	journalView.wide = true
 	journalView.key = func(k keyMap) key.Binding { return k.Journal }

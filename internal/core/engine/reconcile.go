@@ -28,7 +28,7 @@ type step struct {
 //   - Who is to stop, or to go, is told before others are restarted, so that a restart waits for them.
 //   - A restart brings the new spec with it, so restarts come before the specs of those that are not restarted.
 //   - Tasks end by themselves, beside a rollout.
-//   - Nodes are freed when nothing is left on them, and the rollout ends when nothing is left to do.
+//   - Nodes are freed when nothing is left on them, and the rollout ends when nothing is left to do. Only then is proved what it has brought.
 var steps = []step{
 	{name: "stop the rollout on a refusal", decide: (*pass).stopOnRefusal},
 	{name: "dissolve clusters without members", decide: (*pass).dissolveClusters},
@@ -44,8 +44,10 @@ var steps = []step{
 	{name: "restart the next member", decide: (*pass).restartNext, held: true},
 	{name: "update specs", decide: (*pass).updateSpecs},
 	{name: "free nodes", decide: (*pass).freeNodes},
+	{name: "prove what gates wait for", decide: (*pass).proveForGates},
 	{name: "end tasks", decide: (*pass).endTasks, held: true},
 	{name: "end the rollout", decide: (*pass).endRollout},
+	{name: "prove what was deployed", decide: (*pass).proveDeployed},
 }
 
 // decide looks for the next thing to do. Each step decides from the state alone, so that a controller which died at any

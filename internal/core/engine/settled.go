@@ -15,6 +15,9 @@ func Settled(s *state.State) bool {
 	case s.Listening() > 0 || s.Retiring || s.Rollout.Active() && !s.Rollout.Held() || slices.ContainsFunc(s.Tasks, state.Task.Active):
 		return false
 	}
+	if len(s.ProofsDue()) > 0 {
+		return false
+	}
 	for _, n := range s.Nodes {
 		if n.Releasing && !n.Released {
 			return false

@@ -103,6 +103,7 @@ type Role struct {
 	Knows    map[string]RoleName `json:"knows,omitempty"`
 	Settings map[string]Text     `json:"settings,omitempty"`
 	Program  *Program            `json:"program,omitempty"`
+	Proofs   map[string]Proof    `json:"proofs,omitempty"` // besides those of its program
 
 	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number
 	Beside     []RoleName                     `json:"beside,omitempty"`      // roles of which a member must be on the same node
@@ -159,6 +160,7 @@ const (
 	GateQuorum Gate = "quorum"
 	GateAll    Gate = "all"
 	GateFirst  Gate = "first"
+	GateProof  Gate = "proof" // all are ready, and every proof of the role has passed
 )
 
 // Role finds a role by name; nil when there is none.

@@ -30,7 +30,8 @@ type Program struct {
 	Promote  []Step          `json:"promote,omitempty"`
 	HandOver []Step          `json:"hand_over,omitempty"`
 
-	ColdStart *ColdStart `json:"cold_start,omitempty"`
+	ColdStart *ColdStart       `json:"cold_start,omitempty"`
+	Proofs    map[string]Proof `json:"proofs,omitempty"` // by name
 }
 
 // Port is where a member listens: one fixed port, or the first free one of a range.

@@ -187,6 +187,7 @@ func (v *validator) role(r *Role) {
 		v.outside(r, at)
 	} else if r.Program != nil {
 		v.program(r.Program, at)
+		v.proofs(r)
 	}
 	if r.Ceiling.CPU > 0 && r.Ceiling.CPU < r.Room.CPU {
 		v.add(at("ceiling"), "", "the ceiling of %s is %g cores, less than the room of %g kept for it", r.Name, r.Ceiling.CPU, r.Room.CPU)

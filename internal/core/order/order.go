@@ -235,6 +235,21 @@ type Lookup struct {
 	User    string           `json:"user,omitempty"`
 }
 
+// Question is put to a member once, by the agent of its node.
+type Question struct {
+	field.Call
+	Expect  string            `json:"expect,omitempty"`
+	Capture map[string]string `json:"capture,omitempty"` // expressions over the answer
+	Timeout time.Duration     `json:"timeout"`
+}
+
+// Said is what came of a question.
+type Said struct {
+	OK       bool              `json:"ok"`
+	Why      string            `json:"why,omitempty"` // why not: what was asked, what came, and what was expected
+	Captured map[string]string `json:"captured,omitempty"`
+}
+
 // Exit is how a process ended. Known is false when another agent had started it, since only a parent is told.
 type Exit struct {
 	Known  bool   `json:"known"`

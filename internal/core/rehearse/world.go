@@ -36,6 +36,9 @@ type World struct {
 	// GivenAfter is how long the ground takes for a node; one that it cannot give stands in NotGiven, with the reason.
 	GivenAfter map[field.NodeName]time.Duration
 	NotGiven   map[field.NodeName]string
+	// Disproved proofs do not hold, for that reason; ProofsWait has none of them carried out.
+	Disproved  map[state.ProofKey]string
+	ProofsWait bool
 	// Lives is every process that ever ran, in the order of their starts.
 	Lives []*Life
 	// Problems is what the engine could not do.
@@ -51,6 +54,7 @@ type World struct {
 	nodes    map[field.NodeName]*node
 	clusters map[field.RoleName]*Cluster
 	queue    events
+	proofs   map[int]bool // that are being carried out, by number
 	seq      int
 	pid      int
 }
@@ -72,13 +76,14 @@ const (
 	stopTakes  = 20 * time.Millisecond
 	retryAfter = time.Second
 	noticeCut  = 1500 * time.Millisecond
+	proofTakes = 15 * time.Millisecond
 	askAgain   = 10 * time.Second // for a node that could not be given
 )
 
 // New makes a world without nodes; binding a field's nodes makes them.
 func New(start time.Time) *World {
 	w := &World{State: state.NewState(), Now: start, ReadyAfter: map[field.RoleName]time.Duration{},
-		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, GivenAfter: map[field.NodeName]time.Duration{}, NotGiven: map[field.NodeName]string{}, nodes: map[field.NodeName]*node{}, clusters: map[field.RoleName]*Cluster{}}
+		Broken: map[field.MemberName]bool{}, Unfit: map[field.MemberName]string{}, Ranks: map[field.MemberName]int{}, GivenAfter: map[field.NodeName]time.Duration{}, NotGiven: map[field.NodeName]string{}, nodes: map[field.NodeName]*node{}, proofs: map[int]bool{}, Disproved: map[state.ProofKey]string{}, clusters: map[field.RoleName]*Cluster{}}
 	w.loop = loop.New(disk{w}, w.State)
 	return w
 }
@@ -162,6 +167,17 @@ func (w *World) dispatch() {
 		}
 		o := *c.Order
 		w.after(travel, func() { w.receive(n, o) })
+	}
+	for _, due := range w.loop.State().ProofsDue() {
+		if w.proofs[due.Number] || w.ProofsWait {
+			continue
+		}
+		w.proofs[due.Number] = true
+		why := w.Disproved[state.KeyOf(due.Role, due.Name)]
+		w.after(proofTakes, func() {
+			delete(w.proofs, due.Number) // a controller that has died meanwhile has a successor that does it anew
+			_ = w.Do(engine.ProofCame{Run: due, Result: state.ProofResult{OK: why == "", Why: why, Took: proofTakes}})
+		})
 	}
 }
 

@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"maps"
@@ -56,8 +57,11 @@ func (l *limited) Write(p []byte) (int, error) {
 	return l.Buffer.Write(p)
 }
 
-// arithmetic is what templates can reckon with: whole numbers, given as numbers or as digits.
+// arithmetic is what templates can reckon with: whole numbers, given as numbers or as digits; and what they can write in another way.
 var arithmetic = template.FuncMap{
+	"base64": func(text any) string {
+		return base64.StdEncoding.EncodeToString([]byte(traceMark.ReplaceAllString(fmt.Sprint(text), "")))
+	},
 	"add": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x + y, nil }) },
 	"sub": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x - y, nil }) },
 	"mul": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x * y, nil }) },

@@ -2,6 +2,7 @@ package render
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -28,6 +29,7 @@ type View struct {
 	fixed   int              // the port of something outside, whatever it is called
 	scheme  string           // likewise
 	via     string           // by which call it was reached
+	proof   *ProofScope      // what a step of a proof sees besides; nil elsewhere
 	trace   *tracer          // notes where values come from; nil where nobody asks
 }
 
@@ -313,6 +315,33 @@ func (v *View) Captured(name string) (string, error) {
 	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
 }
 
+// Value is a value that an earlier step of the proof has captured.
+func (v *View) Value(name string) (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have values that were captured")
+	}
+	if value, ok := v.proof.Values[name]; ok {
+		return value, nil
+	}
+	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.proof.Values)))
+}
+
+// Space is a name for what a proof writes, made of letters and underscores, the same each time.
+func (v *View) Space() (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have a .Space to write into")
+	}
+	return v.proof.Space, nil
+}
+
+// Once is a text that is new in every run of a proof.
+func (v *View) Once() (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have a .Once")
+	}
+	return v.proof.Once, nil
+}
+
 // ID is the identity under which the cluster itself lists the member: as its roster has it, or as a join captured it
 // under the name id.
 func (v *View) ID() (string, error) {
@@ -366,4 +395,4 @@ func TemplateNames() []string { return slices.Clone(templateNames) }
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen"}
+	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once"}

@@ -48,6 +48,14 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 	for _, a := range sample {
 		t.member(a)
 	}
+	for i := range draft.Roles {
+		t.note(t.scene.TryProofs(&draft.Roles[i], func(of field.RoleName) (field.MemberName, bool) {
+			if founders := t.scene.Founders[of]; len(founders) > 0 {
+				return founders[0], true
+			}
+			return "", false
+		}))
+	}
 	return t.errs
 }
 

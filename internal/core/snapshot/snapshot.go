@@ -47,7 +47,8 @@ type Snapshot struct {
 	At       time.Time    `json:"at"`
 	Term     uint64       `json:"term"`
 	Rollout  RolloutView  `json:"rollout,omitzero"` // what goes on, or went on last: a rollout or a task
-	Tasks    []TaskView   `json:"tasks,omitempty"`  // that go on
+	Proofs   []ProofView  `json:"proofs,omitempty"`
+	Tasks    []TaskView   `json:"tasks,omitempty"` // that go on
 	Roles    []RoleView   `json:"roles"`
 	Members  []MemberView `json:"members"`
 	Nodes    []NodeView   `json:"nodes"`
@@ -136,6 +137,7 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	}
 	slices.SortFunc(snap.Kept, func(a, b KeptView) int { return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number)) })
 	snap.Nodes = nodeViews(s, snap.Members)
+	snap.Proofs = proofViews(s)
 	snap.Questions = questions(s)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)

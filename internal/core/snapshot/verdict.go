@@ -58,7 +58,7 @@ func judge(s *state.State, snap *Snapshot) Condition {
 	switch {
 	case broken, slices.ContainsFunc(snap.Roles, func(r RoleView) bool {
 		return r.Leaderless() && !r.LeaderSince.IsZero() || len(r.Strangers) > 0 || len(r.Rivals) > 0 || r.Unsure != "" || r.Unread != ""
-	}), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == state.Stopped || m.Phase == state.Stopping) && !m.Leaving }):
+	}), slices.ContainsFunc(snap.Members, func(m MemberView) bool { return (m.Phase == state.Stopped || m.Phase == state.Stopping) && !m.Leaving }), slices.ContainsFunc(snap.Proofs, ProofView.Failed):
 		return Degraded
 	case warming, slices.ContainsFunc(snap.Roles, func(r RoleView) bool { return r.Leaderless() || r.Founding }):
 		return Converging
@@ -102,7 +102,7 @@ func sentence(s *state.State, snap *Snapshot) string {
 	} else {
 		parts = append(parts, count)
 	}
-	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unlikeTheList(snap), halted(snap), waiting(snap), restartsToCome(s)} {
+	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unproved(snap), unlikeTheList(snap), halted(snap), waiting(snap), restartsToCome(s)} {
 		parts = append(parts, more...)
 	}
 	if snap.State == Converged {

@@ -59,6 +59,24 @@ type TaskView struct {
 	Began   time.Time          `json:"began"`
 }
 
+// ProofView is a proof of a role, as it was done last.
+type ProofView struct {
+	Role    field.RoleName     `json:"role"`
+	Name    string             `json:"name"`
+	About   string             `json:"about,omitempty"`
+	Running bool               `json:"running,omitempty"` // it is being done now
+	Number  int                `json:"number,omitempty"`  // of the run that has ended last; rises within the field
+	At      time.Time          `json:"at,omitzero"`       // when that had ended; zero where it was never done
+	By      string             `json:"by,omitempty"`      // who asked for it
+	OK      bool               `json:"ok"`
+	Why     string             `json:"why,omitempty"` // why not
+	TookMS  float64            `json:"took_ms,omitempty"`
+	Steps   []state.StepResult `json:"steps,omitempty"`
+}
+
+// Failed tells whether it was done and did not hold.
+func (p ProofView) Failed() bool { return !p.At.IsZero() && !p.OK }
+
 // RoleView is one role. Voters, VotesNeeded and Leader are there for roles whose members vote; Survives is -1 when the
 // role cannot do its work.
 type RoleView struct {

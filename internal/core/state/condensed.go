@@ -70,7 +70,7 @@ func Stays(f Fact) bool {
 	case Accepted, MemberPlanned, MemberGone, MemberLeaving, RoleFounded, RoleDissolved, MemberAdmitted, MemberLeft, StopAsked, StartAsked, RetireAsked,
 		NodeAsked, NodeBound, NodeReleased, NodeAccounted, FieldRetired, RolloutEnded, RolloutFailed, LogTakenOver, StrayFound, StrayGone, ReportsDropped:
 		return true
-	case OperationDone:
+	case OperationDone, ProofEnded:
 		return true
 	case RestartAsked:
 		return !f.Part

@@ -41,6 +41,7 @@ type Gate struct {
 	Open bool           `json:"open"`
 
 	Founding bool `json:"founding,omitempty"` // steps of founding its cluster are still to be done
+	Unproved bool `json:"unproved,omitempty"` // a proof that it waits for has not passed yet
 }
 
 // Founding tells whether steps of founding a role's cluster are still to be done.
@@ -63,13 +64,18 @@ func (s *State) Gate(on *field.Role, gate field.Gate, members []*Member) Gate {
 		v.Need, v.Have = quorum.Needed(max(voters, min(on.Members, voters+1))), votes
 	case field.GateAll:
 		v.Need = on.Members
+	case field.GateProof:
+		v.Need = on.Members
+		if proved, _ := s.Proved(on); !proved {
+			v.Unproved = true
+		}
 	case field.GateFirst:
 		v.Need = min(1, on.Members)
 	default:
 		v.Need = min(gate.Number(), on.Members)
 	}
 	v.Founding = s.Founding(on)
-	v.Open = v.Have >= v.Need && !v.Founding
+	v.Open = v.Have >= v.Need && !v.Founding && !v.Unproved
 	return v
 }
 
@@ -77,6 +83,9 @@ func (s *State) Gate(on *field.Role, gate field.Gate, members []*Member) Gate {
 func (g Gate) String() string {
 	if g.Founding {
 		return fmt.Sprintf("%s to be founded", g.On)
+	}
+	if g.Unproved && g.Have >= g.Need {
+		return fmt.Sprintf("%s: proof", g.On)
 	}
 	if g.Have > g.Need {
 		return fmt.Sprintf("%s: %s (%d ready, %d needed)", g.On, g.Gate, g.Have, g.Need)

@@ -76,6 +76,10 @@ func LevelOf(f Fact) Level {
 	case MemberUnready, NodeFailed, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving,
 		AgentBegan, LogTakenOver, StrayFound:
 		return LevelWarning
+	case ProofEnded:
+		if !f.OK {
+			return LevelError
+		}
 	case MemberReloaded:
 		if f.Why != "" {
 			return LevelError

@@ -42,17 +42,21 @@ type State struct {
 	Retiring bool              `json:",omitzero"`
 	Retired  bool              `json:",omitzero"`
 	// Recovered says that a person has gone on with a log that lacked something: agents may hold members that it does not know.
-	Recovered bool                         `json:",omitzero"`
-	Rollout   Rollout                      `json:",omitzero"`
-	Rollouts  []Rollout                    `json:",omitzero"` // that have ended, oldest first
-	Tasks     []Task                       `json:",omitzero"` // that go on, and the last that have ended
-	TaskCount int                          `json:",omitzero"`
-	Stalled   string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
-	Lasted    map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
-	Nodes     map[field.NodeName]*Node     `json:",omitzero"`
-	Roles     map[field.RoleName]*Role     `json:",omitzero"`
-	Members   map[field.MemberName]*Member `json:",omitzero"` // those that are there, and those of whom data is kept
-	Former    map[field.MemberName]*Member `json:",omitzero"` // those that have gone last
+	Recovered bool      `json:",omitzero"`
+	Rollout   Rollout   `json:",omitzero"`
+	Rollouts  []Rollout `json:",omitzero"` // that have ended, oldest first
+	Tasks     []Task    `json:",omitzero"` // that go on, and the last that have ended
+	TaskCount int       `json:",omitzero"`
+
+	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
+	ProofCount int                 `json:",omitzero"`
+
+	Stalled string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
+	Lasted  map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
+	Nodes   map[field.NodeName]*Node     `json:",omitzero"`
+	Roles   map[field.RoleName]*Role     `json:",omitzero"`
+	Members map[field.MemberName]*Member `json:",omitzero"` // those that are there, and those of whom data is kept
+	Former  map[field.MemberName]*Member `json:",omitzero"` // those that have gone last
 	// FormerCount is how many have gone since the field was deployed.
 	FormerCount int `json:",omitzero"`
 

@@ -12,6 +12,7 @@ import (
 
 // change is one entry of the log.
 type change struct {
+	Gone  bool   `json:"gone,omitempty"`
 	Key   string `json:"k"`
 	Value string `json:"v"`
 }
@@ -57,6 +58,10 @@ func (t *table) Apply(l *raft.Log) any {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if c.Gone {
+		delete(t.values, c.Key)
+		return nil
+	}
 	t.values[c.Key] = c.Value
 	return nil
 }

@@ -190,6 +190,7 @@ func (w *warden) routes() {
 		part.Answer(rw, http.StatusOK, w.store.list(r.FormValue("prefix")))
 	})
 	w.Mux.HandleFunc("PUT /kv/{key...}", w.led(w.write))
+	w.Mux.HandleFunc("DELETE /kv/{key...}", w.led(w.write))
 	w.Mux.HandleFunc("GET /members", w.members)
 	w.Mux.HandleFunc("POST /members", w.led(w.admit))
 	w.Mux.HandleFunc("POST /members/{id}/vote", w.led(w.promote))
@@ -286,7 +287,7 @@ func (w *warden) write(rw http.ResponseWriter, r *http.Request) {
 		part.Refuse(rw, http.StatusBadRequest, "the value cannot be read: %v", err)
 		return
 	}
-	entry, _ := json.Marshal(change{Key: r.PathValue("key"), Value: string(body)})
+	entry, _ := json.Marshal(change{Key: r.PathValue("key"), Value: string(body), Gone: r.Method == http.MethodDelete})
 	done := w.raft.Apply(entry, applyTimeout)
 	if err := done.Error(); err != nil {
 		fail(rw, err) // it may still come true; whoever asked must look

@@ -75,7 +75,7 @@ func speak(p *writer, m *board.Model, c board.Cursor, now time.Time, foot Foot) 
 		role, member := m.Member(at.Member)
 		p.member(m, role, *member, now)
 	case at.Role != "" && at.Zone == "" && at.Node == "" && c.Post < 0:
-		p.role(m.Role(at.Role))
+		p.role(m, m.Role(at.Role), now)
 	case at.Role != "" && at.Node != "":
 		p.title(string(at.Node), "has no "+string(at.Role))
 		p.text(fmt.Sprintf("Nothing of %s hangs on this post.", at.Role), p.k.Dim)
@@ -225,7 +225,26 @@ func (p *writer) loss(l whatif.RoleLoss, will bool) {
 	p.text(words+".", [...]grid.Color{whatif.Fine: p.k.Paper, whatif.Tight: p.k.Warm, whatif.Stopped: p.k.Fail}[weight])
 }
 
-func (p *writer) role(r *board.Role) {
+// proofs says of each proof of a role what came of it last.
+func (p *writer) proofs(m *board.Model, role field.RoleName, now time.Time) {
+	for _, proof := range m.Snap.Proofs {
+		if proof.Role != role {
+			continue
+		}
+		switch {
+		case proof.Running:
+			p.row("proof", proof.Name+": under way", p.k.Warm)
+		case proof.At.IsZero():
+			p.row("proof", proof.Name+": never done", p.k.Dim)
+		case proof.OK:
+			p.row("proof", fmt.Sprintf("%s: holds, %s ago", proof.Name, field.Span(now.Sub(proof.At))), p.k.Paper)
+		default:
+			p.row("proof", fmt.Sprintf("%s: does not hold: %s", proof.Name, proof.Why), p.k.Fail)
+		}
+	}
+}
+
+func (p *writer) role(m *board.Model, r *board.Role, now time.Time) {
 	k := p.k
 	p.title(string(r.Role), string(r.Kind))
 	p.row("lit", fmt.Sprintf("%d of %d", r.Ready, r.Want), k.Lit)
@@ -249,6 +268,7 @@ func (p *writer) role(r *board.Role) {
 		}
 		p.row("gate", fmt.Sprintf("%s, %s", g, word), color)
 	}
+	p.proofs(m, r.Role, now)
 	if r.Founding {
 		p.row("founding", "steps of it are still to be done", k.Warm)
 	}

@@ -1,0 +1,105 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/state"
+)
+
+// Prove asks for proofs to be done: those of some roles, or all where none is named.
+type Prove struct {
+	Roles []field.RoleName
+	By    string
+}
+
+// ProofCame is what came of a proof.
+type ProofCame struct {
+	Run    *state.ProofRun
+	Result state.ProofResult
+}
+
+func (in Prove) decide(s *state.State) ([]state.Fact, error) {
+	if err := guardOrder(s, "prove"); err != nil {
+		return nil, err
+	}
+	var facts []state.Fact
+	number := s.ProofCount
+	for i := range s.Field.Roles {
+		r := &s.Field.Roles[i]
+		if len(in.Roles) > 0 && !slices.Contains(in.Roles, r.Name) {
+			continue
+		}
+		for _, p := range r.AllProofs() {
+			number++
+			facts = append(facts, state.ProofAsked{Number: number, Role: r.Name, Name: p.Name, By: in.By})
+		}
+	}
+	if len(facts) == 0 {
+		return nil, fmt.Errorf("there is no proof of that: neither its kit nor the field has any (proofs:)")
+	}
+	return facts, nil
+}
+
+func (in ProofCame) decide(s *state.State) ([]state.Fact, error) {
+	known := s.Proofs[state.KeyOf(in.Run.Role, in.Run.Name)]
+	if known == nil || known.Running == nil || known.Running.Number != in.Run.Number {
+		return nil, nil
+	}
+	return []state.Fact{state.ProofEnded{Number: in.Run.Number, Role: in.Run.Role, Name: in.Run.Name, ProofResult: in.Result}}, nil
+}
+
+// byRollout is who asks for proofs of what is deployed.
+const byRollout = "the deploy"
+
+// proveForGates asks for the proofs that gates wait for, once all members of the role are ready.
+func (w *pass) proveForGates() []state.Fact {
+	if !w.Rollout.Active() || w.Rollout.What != "deploy" {
+		return nil
+	}
+	for i := range w.Field.Roles {
+		r := &w.Field.Roles[i]
+		for on, gate := range r.After {
+			if target := w.Field.Role(on); gate == field.GateProof && target != nil {
+				if v := w.Gate(target, gate, w.active(on)); v.Have >= v.Need && !v.Founding {
+					if _, asked := w.Proved(target); !asked {
+						return w.askProofs(target)
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// proveDeployed asks for all proofs when a deploy has come to its end, but for those that were done during it.
+func (w *pass) proveDeployed() []state.Fact {
+	if w.Rollout.What != "deploy" || w.Rollout.Outcome != state.Completed {
+		return nil
+	}
+	var facts []state.Fact
+	for i := range w.Field.Roles {
+		r := &w.Field.Roles[i]
+		if r.Members > 0 && len(w.active(r.Name)) > 0 {
+			facts = append(facts, w.askProofs(r)...)
+		}
+	}
+	for i, f := range facts {
+		asked := f.(state.ProofAsked)
+		asked.Number = w.ProofCount + 1 + i
+		facts[i] = asked
+	}
+	return facts
+}
+
+// askProofs asks for the proofs of a role that this rollout has not asked for.
+func (w *pass) askProofs(r *field.Role) []state.Fact {
+	var facts []state.Fact
+	for _, p := range r.AllProofs() {
+		if !w.ProvedSince(state.KeyOf(r.Name, p.Name)) {
+			facts = append(facts, state.ProofAsked{Number: w.ProofCount + 1 + len(facts), Role: r.Name, Name: p.Name, By: byRollout})
+		}
+	}
+	return facts
+}

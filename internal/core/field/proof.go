@@ -1,0 +1,181 @@
+package field
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/expr-lang/expr/types"
+)
+
+// Proof is a check that a role really does its work: steps, each with what it must answer. What it writes goes into a namespace of its own.
+type Proof struct {
+	About string      `json:"about,omitempty"`
+	Steps []ProofStep `json:"steps"`
+	// Clean removes what the steps have written. It is done before them, since an earlier proof may have been cut short, and after them.
+	Clean  []ProofStep `json:"clean,omitempty"`
+	Within Duration    `json:"within,omitempty"` // how long the whole of it may take; 60 s when empty
+}
+
+// ProofStep is one question of a proof, asked of one member or of several. Its texts are templates over the member that is asked, with .Value,
+// .Space and .Once besides.
+type ProofStep struct {
+	Call
+	SQL      *SQLCall          `json:"sql,omitempty"`
+	Say      string            `json:"say,omitempty"` // what it does, for people
+	To       To                `json:"to,omitempty"`
+	Of       RoleName          `json:"of,omitempty"` // whose members are asked; those of the proof's own role when empty
+	Expect   string            `json:"expect,omitempty"`
+	Capture  map[string]string `json:"capture,omitempty"` // values that later steps have by .Value
+	RetryFor Duration          `json:"retry_for,omitempty"`
+	Timeout  Duration          `json:"timeout,omitempty"` // of one try; 5 s when empty
+}
+
+// SQLCall is one statement, sent to a database by the controller.
+type SQLCall struct {
+	Driver    string `json:"driver"` // postgres or mysql
+	URL       string `json:"url"`
+	Statement string `json:"statement"`
+}
+
+// To is which members of a role a step asks.
+type To string
+
+// Whom a step asks.
+const (
+	ToOne    To = "one"    // one that is ready, the same in the whole proof
+	ToLeader To = "leader" // who leads
+	ToOthers To = "others" // all that are ready but those whom earlier steps have asked by one or leader
+	ToEach   To = "each"   // all that are ready
+)
+
+// SightOfStep is what expressions see of the answer to a step of a proof.
+func (s ProofStep) Sight() Sight {
+	if s.SQL != nil {
+		row := types.Map{types.Extra: types.Any}
+		return Sight{"rows": types.Array(row), "row": row, "me": types.String}
+	}
+	return SightOf(s.Call)
+}
+
+// NamedProof is a proof with its name and where in the role's declaration it stands.
+type NamedProof struct {
+	Name string
+	Proof
+	Path []string // below the role: program, proofs, NAME or proofs, NAME
+}
+
+// AllProofs lists the proofs of a role, those of its kit and those of the field, in the order of their names. The field's hide the kit's.
+func (r *Role) AllProofs() []NamedProof {
+	var out []NamedProof
+	for _, name := range slices.Sorted(maps.Keys(r.Proofs)) {
+		out = append(out, NamedProof{name, r.Proofs[name], []string{"proofs", name}})
+	}
+	if r.Program != nil {
+		for _, name := range slices.Sorted(maps.Keys(r.Program.Proofs)) {
+			if _, hidden := r.Proofs[name]; !hidden {
+				out = append(out, NamedProof{name, r.Program.Proofs[name], []string{"program", "proofs", name}})
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b NamedProof) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return map[bool]int{true: 0, false: 1}[a.Name == b.Name]
+	})
+	return out
+}
+
+// Proof finds a proof of the role by name.
+func (r *Role) Proof(name string) (NamedProof, bool) {
+	for _, p := range r.AllProofs() {
+		if p.Name == name {
+			return p, true
+		}
+	}
+	return NamedProof{}, false
+}
+
+// Parts lists the steps of a proof under the keys of the field file.
+func (p Proof) Parts() []struct {
+	Key   string
+	Steps []ProofStep
+} {
+	return []struct {
+		Key   string
+		Steps []ProofStep
+	}{{"clean", p.Clean}, {"steps", p.Steps}}
+}
+
+// proofs checks what the schema cannot about the proofs of a role.
+func (v *validator) proofs(r *Role) {
+	for _, on := range slices.Sorted(maps.Keys(r.After)) {
+		if target := v.Role(on); r.After[on] == GateProof && target != nil && len(target.AllProofs()) == 0 {
+			v.add([]string{"roles", string(r.Name), "after", string(on)}, "give it a proof (proofs:), or wait for quorum, all, first or a number", "%s waits until %s is proved, and that has no proof", r.Name, on)
+		}
+	}
+	for _, p := range r.AllProofs() {
+		for _, part := range p.Parts() {
+			for i, s := range part.Steps {
+				at := func(rest ...string) []string {
+					return slices.Concat([]string{"roles", string(r.Name)}, p.Path, []string{part.Key, strconv.Itoa(i)}, rest)
+				}
+				ways := 0
+				for _, set := range []bool{s.HTTP != nil, s.TCP != nil, len(s.Exec) > 0, s.SQL != nil} {
+					if set {
+						ways++
+					}
+				}
+				if ways != 1 {
+					v.add(at(), "", "a step of a proof must say exactly one of http, tcp, exec and sql")
+				}
+				asked := r
+				if s.Of != "" {
+					if asked = v.Role(s.Of); asked == nil {
+						v.add(at("of"), didYouMean(string(s.Of), v.roleNames()), "a step of the proof %s asks members of %q, and there is no such role", p.Name, s.Of)
+						continue
+					}
+				}
+				if asked.External != nil {
+					v.add(at("of"), "", "%s is not ours, so that none of its members can be asked", asked.Name)
+				}
+				if s.To == ToLeader && (asked.Program == nil || asked.Program.Leader == nil) {
+					v.add(at("to"), "ask one, others or each", "nobody is known to lead %s: its program has no leader probe", asked.Name)
+				}
+				for name, text := range s.Capture {
+					v.proofExpression(at("capture", name), text, s, YieldsAny)
+				}
+				v.proofExpression(at("expect"), s.Expect, s, YieldsTruth)
+			}
+		}
+		if len(p.Steps) == 0 {
+			v.add(slices.Concat([]string{"roles", string(r.Name)}, p.Path), "", "the proof %s has no steps", p.Name)
+		}
+	}
+}
+
+// proofExpression compiles an expression of a step, unless it has first to be rendered.
+func (v *validator) proofExpression(at []string, text string, s ProofStep, yields Yields) {
+	if text == "" || strings.Contains(text, "{{") {
+		return
+	}
+	if err := CheckExpression(text, s.Sight(), yields); err != nil {
+		v.add(at, "", "this expression cannot be used: %s", err)
+	}
+}
+
+// Words names whom a step asks.
+func (t To) Words(of RoleName) string {
+	switch t {
+	case ToLeader:
+		return fmt.Sprintf("who leads %s", of)
+	case ToOthers:
+		return fmt.Sprintf("the others of %s", of)
+	case ToEach:
+		return fmt.Sprintf("each of %s", of)
+	}
+	return fmt.Sprintf("one of %s", of)
+}

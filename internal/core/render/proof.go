@@ -1,0 +1,80 @@
+package render
+
+import (
+	"errors"
+	"maps"
+	"strconv"
+	"strings"
+
+	"lanternfield/internal/core/field"
+)
+
+// ProofScope is what the steps of a proof see besides the member that is asked.
+type ProofScope struct {
+	Space  string            // the namespace that it writes into
+	Once   string            // new in every run
+	Values map[string]string // what earlier steps have captured
+}
+
+// SpaceOf is the namespace of a proof: the same in every run, so that what one has left behind is cleaned by the next.
+func SpaceOf(role field.RoleName, proof string) string {
+	return "lanternfield_" + strings.ReplaceAll(string(role)+"_"+proof, "-", "_")
+}
+
+// ProofStep renders a step of a proof for the member that is asked. Path leads to it below the role. Secrets are marks (see PutSecrets).
+func (s *Scene) ProofStep(asked field.MemberName, role field.RoleName, step field.ProofStep, path []string, scope ProofScope) (field.ProofStep, error) {
+	v := s.view(asked)
+	v.proof, v.secrets = &scope, true
+	r := &renderer{view: v, at: path}
+	out := step
+	out.Call = r.call(step.Call)
+	if step.SQL != nil {
+		out.SQL = &field.SQLCall{Driver: step.SQL.Driver, URL: r.text(step.SQL.URL, "sql", "url"), Statement: r.text(step.SQL.Statement, "sql", "statement")}
+	}
+	out.Say, out.Expect = r.text(step.Say, "say"), r.text(step.Expect, "expect")
+	out.Capture = maps.Clone(step.Capture)
+	for name, text := range step.Capture {
+		out.Capture[name] = r.text(text, "capture", name)
+	}
+	for _, err := range r.errs { // it stands in the role whose proof it is, whoever is asked
+		var e *Error
+		if errors.As(err, &e) {
+			e.Role = role
+		}
+	}
+	return out, errors.Join(r.errs...)
+}
+
+// TryProofs renders every step of a role's proofs for a member of each role that it asks, with a value for all that earlier steps capture, and
+// compiles what comes of it.
+func (s *Scene) TryProofs(role *field.Role, member func(of field.RoleName) (field.MemberName, bool)) error {
+	var errs []error
+	for _, p := range role.AllProofs() {
+		scope := ProofScope{Space: SpaceOf(role.Name, p.Name), Once: "once", Values: map[string]string{}}
+		for _, part := range p.Parts() {
+			for i, step := range part.Steps {
+				of := step.Of
+				if of == "" {
+					of = role.Name
+				}
+				asked, is := member(of)
+				if !is {
+					continue
+				}
+				path := append(append([]string{}, p.Path...), part.Key, strconv.Itoa(i))
+				out, err := s.ProofStep(asked, role.Name, step, path, scope)
+				if err != nil {
+					errs = append(errs, err.(interface{ Unwrap() []error }).Unwrap()...)
+				} else if strings.Contains(step.Expect, "{{") {
+					if err := field.CheckExpression(out.Expect, out.Sight(), field.YieldsTruth); err != nil {
+						errs = append(errs, &Error{Role: role.Name, Member: asked, Path: append(path, "expect"), Err: err})
+					}
+				}
+				for name := range step.Capture {
+					scope.Values[name] = "1"
+				}
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
