@@ -5,7 +5,7 @@ GO ?= go
 export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
-TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
+TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server redis-sentinel=redis-sentinel haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 

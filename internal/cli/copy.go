@@ -30,7 +30,7 @@ func (a *app) copyCommand() *cobra.Command {
 				return err
 			}
 			if len(what) != 2 {
-				return errors.New("say from where and to where, as in: lanternfield copy wardens-1:store.json .")
+				return errors.New("say from where and to where, as in: lanternfield copy wardens-1:store.json here")
 			}
 			fromMember, fromPath, from := atMember(what[0])
 			toMember, toPath, to := atMember(what[1])

@@ -12,6 +12,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // waited is what is waited for: the end of what was asked for, and a state of the field.
@@ -31,6 +32,20 @@ func (w waited) over(snap *snapshot.Snapshot) bool {
 		ended = !slices.ContainsFunc(snap.Tasks, func(t snapshot.TaskView) bool { return t.What == w.what })
 	}
 	return ended && (snap.State == w.want || w.want == "")
+}
+
+// proved says how many proofs hold after a deploy.
+func proved(snap *snapshot.Snapshot, w waited) string {
+	holds := 0
+	for _, p := range snap.Proofs {
+		if p.OK {
+			holds++
+		}
+	}
+	if w.what != "deploy" || holds == 0 || holds < len(snap.Proofs) {
+		return ""
+	}
+	return fmt.Sprintf(", and %s %s", wording.Counted(holds, "proof"), wording.Plural(holds, "holds", "hold"))
 }
 
 // electedWithin is how long after a start or restart somebody is waited for to lead.
@@ -108,7 +123,7 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 				}
 				a.printJSON(snap)
 			} else {
-				fmt.Fprintf(a.out, "%s is %s after %s. %s\n", snap.Field, snap.State, field.Span(time.Since(began)), snap.Verdict)
+				fmt.Fprintf(a.out, "%s is %s after %s%s. %s\n", snap.Field, snap.State, field.Span(time.Since(began)), proved(snap, w), snap.Verdict)
 			}
 			return nil
 		}

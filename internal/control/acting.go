@@ -159,7 +159,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		if o.Draft != nil {
 			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)
 			lacks, err := c.lacks(ctx, o.Draft)
-			if err = cmp.Or(err, missingError(lacks), c.check(ctx, o.Draft)); err != nil {
+			if err = cmp.Or(err, c.folder.barred(o.Draft), missingError(lacks), c.check(ctx, o.Draft)); err != nil {
 				return err
 			}
 		}

@@ -13,15 +13,13 @@ import (
 	"time"
 
 	_ "github.com/go-sql-driver/mysql" // the driver mysql
-	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
 
 	"lanternfield/internal/core/bounded"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 )
-
-// drivers are the names under which package database/sql knows what proofs name.
-var drivers = map[string]string{"postgres": "pgx", "mysql": "mysql"}
 
 // mostRows is how many rows of an answer are read.
 const mostRows = 1000
@@ -59,9 +57,22 @@ func sqlStep(ctx context.Context, within time.Duration, me field.MemberName, ste
 	return captured, nil
 }
 
+// open makes ready to speak to a database. Several statements may be sent at once.
+func open(call *field.SQLCall) (*sql.DB, error) {
+	if call.Driver != "postgres" {
+		return sql.Open(call.Driver, call.URL)
+	}
+	config, err := pgx.ParseConfig(call.URL)
+	if err != nil {
+		return nil, err
+	}
+	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	return stdlib.OpenDB(*config), nil
+}
+
 // query sends a statement and reads what comes.
 func query(ctx context.Context, call *field.SQLCall) ([]any, error) {
-	db, err := sql.Open(drivers[call.Driver], call.URL)
+	db, err := open(call)
 	if err != nil {
 		return nil, err
 	}

@@ -111,11 +111,14 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	if p.Leader != nil {
 		l := *p.Leader
 		l.Call = r.call(l.Call, "leader")
+		l.IsMe, l.Term = r.text(l.IsMe, "leader", "is_me"), r.text(l.Term, "leader", "term")
 		spec.Leader = &l
 	}
 	if p.Roster != nil {
 		l := *p.Roster
 		l.Call = r.call(l.Call, "roster")
+		l.Each, l.ID = r.text(l.Each, "roster", "each"), r.text(l.ID, "roster", "id")
+		l.Name, l.Voter = r.text(l.Name, "roster", "name"), r.text(l.Voter, "roster", "voter")
 		spec.Roster = &l
 	}
 	return spec, errors.Join(r.errs...)

@@ -1,0 +1,139 @@
+package e2e
+
+import (
+	"bufio"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestHarbourDesk deploys five real systems with one command, proves them, uses them as their clients do, kills who leads, moves the database's
+// leader, stops all and starts it cold, and takes it all down.
+func TestHarbourDesk(t *testing.T) {
+	x := newTrial(t, example(t, "../examples/harbour-desk.field.yaml"))
+	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "120s"), "waits for berths: proof", "harbour-desk is converged after", "and 6 proofs hold")
+	s := x.status()
+	var addresses []string
+	for _, m := range s.Members {
+		for _, port := range m.Ports {
+			addresses = append(addresses, net.JoinHostPort(m.Address, fmt.Sprint(port)))
+		}
+	}
+	secret := strings.TrimSpace(lastLine(x.must("run", x.file, "berths-1", "--", "printenv", "PGPASSWORD")))
+	psql := func(m member, port, statement string) (string, error) {
+		cmd := exec.Command("psql", "-X", "-h", m.Address, "-p", fmt.Sprint(m.Ports[port]), "-U", "postgres", "-d", "berths", "-Atqc", statement)
+		cmd.Env = append(os.Environ(), "PGPASSWORD="+secret, "PGCONNECT_TIMEOUT=2")
+		out, err := cmd.CombinedOutput()
+		return strings.TrimSpace(string(out)), err
+	}
+	if out, err := psql(s.member("desk-1"), "write", "create table berth (ship text); insert into berth values ('gannet')"); err != nil {
+		t.Fatalf("psql: %v %s", err, out)
+	}
+	x.until("psql reads from a follower through the entry", 5*time.Second, func() bool {
+		out, err := psql(s.member("desk-2"), "read", "select ship, pg_is_in_recovery() from berth")
+		return err == nil && out == "gannet|t"
+	})
+	etcdctl := exec.Command("etcdctl", "--endpoints="+s.member("tariffs-2").url("client"), "put", "berth/per-night", "12")
+	etcdctl.Env = append(os.Environ(), "ETCDCTL_API=3")
+	if out, err := etcdctl.CombinedOutput(); err != nil || !strings.Contains(string(out), "OK") {
+		t.Errorf("etcdctl: %v %s", err, out)
+	}
+	relays(t, s.member("arrivals-1"), s.member("arrivals-3"))
+	if res, err := http.Get(s.member("lookout-1").url("client") + "/api/v1/query?query=up"); err != nil || res.StatusCode != http.StatusOK {
+		t.Errorf("prometheus: %v", err)
+	}
+
+	// Whoever leads dies. The field comes back, and is proved again.
+	for _, role := range []string{"tariffs", "arrivals", "berths"} {
+		leader := ""
+		x.until("somebody leads "+role, 20*time.Second, func() bool {
+			for _, r := range x.status().Roles {
+				if r.Role == role {
+					leader = r.Leader
+				}
+			}
+			return leader != ""
+		})
+		pid := x.status().member(leader).PID
+		if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		x.until(leader+" is back", 60*time.Second, func() bool { s := x.status(); return s.State == "converged" && s.member(leader).PID != pid })
+		x.contains(x.must("prove", x.file, role), role+" holds, in")
+	}
+
+	// The node of the database's leader is needed elsewhere: another takes over, clients go on through the same address.
+	lost := 0
+	done, ended := make(chan bool), make(chan bool)
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-done:
+				return
+			case <-time.After(20 * time.Millisecond):
+				if _, err := psql(s.member("desk-1"), "write", "insert into berth values ('tern')"); err != nil {
+					lost++
+				}
+			}
+		}
+	}()
+	leader := ""
+	for _, r := range x.status().Roles {
+		if r.Role == "berths" {
+			leader = r.Leader
+		}
+	}
+	node := x.status().member(leader).Node
+	content, _ := os.ReadFile(x.file)
+	x.write(strings.Replace(string(content), "roles:\n", "roles:\n", 1))
+	x.write(strings.Replace(string(content), `  - {name: "gull-{1..2}", zone: north-quay}`, `  - {name: gull-1, zone: north-quay}`+"\n"+`  - {name: gull-2, zone: north-quay}`, 1))
+	content, _ = os.ReadFile(x.file)
+	x.write(strings.Replace(string(content), "{name: "+node+",", "{name: "+node+", out: waits for a new disk,", 1))
+	x.must("deploy", x.file, "--yes", "--timeout", "120s")
+	close(done)
+	<-ended
+	after := ""
+	for _, r := range x.status().Roles {
+		if r.Role == "berths" {
+			after = r.Leader
+		}
+	}
+	if after == "" || after == leader {
+		t.Errorf("%s led, and %q leads now", leader, after)
+	}
+	t.Logf("%d writes failed while %s handed over to %s", lost, leader, after)
+
+	// All at once, and cold.
+	x.must("stop", x.file, "--yes", "--timeout", "120s")
+	x.must("start", x.file, "--timeout", "120s")
+	x.contains(x.must("prove", x.file), "holds")
+	if out, err := psql(x.status().member("desk-1"), "write", "select count(*) > 0 from berth where ship = 'gannet'"); err != nil || out != "t" {
+		t.Errorf("after a cold start: %v %s", err, out)
+	}
+
+	x.must("retire", x.file, "--yes", "--forget")
+	for _, a := range addresses {
+		if conn, err := net.DialTimeout("tcp", a, time.Second); err == nil {
+			conn.Close()
+			t.Errorf("something still listens on %s", a)
+		}
+	}
+	if entries, _ := os.ReadDir(x.state); len(entries) > 0 {
+		t.Errorf("the state folder still has %v", entries)
+	}
+}
+
+func lastLine(text string) string {
+	last := ""
+	for lines := bufio.NewScanner(strings.NewReader(text)); lines.Scan(); {
+		last = lines.Text()
+	}
+	return last
+}
