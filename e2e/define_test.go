@@ -20,7 +20,9 @@ func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := newScreenIn(t, x, folder, 150, 44, "new")
-	s.has("What kind of system is it?", "service", "the five roles of a whole service", "keepers 0/3", "What must it survive?")
+	s.has("What kind of system is it?", "SQL with replicas and an entry", "records 0/", "What must it survive?")
+	s.press("Down", "Down", "Down", "Down")
+	s.has("demo-service", "Of the demo's own programs", "keepers 0/3", "doors")
 	s.press("Down")
 	s.until("the board of the next pattern", func(text string) bool { return !strings.Contains(text, "doors") && strings.Contains(text, "hands") })
 	s.press("Up")
@@ -190,9 +192,9 @@ func (x *trial) onTheBack(front, back string) {
 // TestPatternsAreRealSystems deploys what patterns make, and takes a node out under a role that has a member on every node.
 func TestPatternsAreRealSystems(t *testing.T) {
 	x := newTrial(t, "")
-	for _, pattern := range []string{"shards", "service", "observability"} {
-		x.file = filepath.Join(x.dir, pattern+".field.yaml")
-		out := x.must("new", pattern, "--nodes", "a 2, b 1, c 1", "--survive", "zone", "--load", "heavy")
+	for _, pattern := range []string{"sql", "store", "messages", "service", "demo-shards", "demo-service", "demo-observability"} {
+		x.file = filepath.Join(x.dir, pattern+"-it.field.yaml")
+		out := x.must("new", pattern, "--name", pattern+"-it", "--nodes", "a 2, b 1, c 1", "--survive", "zone", "--load", "heavy")
 		if !strings.Contains(out, "It survives the loss of any one zone.") {
 			t.Errorf("%s: %s", pattern, out)
 		}
@@ -200,7 +202,10 @@ func TestPatternsAreRealSystems(t *testing.T) {
 		if got := x.status(); got.State != "converged" {
 			t.Errorf("%s: %s", pattern, got.Verdict)
 		}
-		if pattern != "observability" {
+		if pattern != "demo-observability" {
+			if !strings.HasPrefix(pattern, "demo-") {
+				x.contains(x.must("prove", x.file), "holds")
+			}
 			x.must("retire", x.file, "--yes", "--forget")
 		}
 	}

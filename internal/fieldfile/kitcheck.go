@@ -59,7 +59,7 @@ func CheckKit(k kit.Kit, library kit.Library) (*Tried, error) {
 // field writes a field of three nodes with the kit as a role, and a role for each of its calls.
 func (t *Tried) field(info kit.Info, samples []string, library kit.Library) string {
 	var b strings.Builder
-	b.WriteString("format: 1\nfield: trial\nnetworks: [front, back]\nnodes:\n  - {name: node-1, zone: a}\n  - {name: node-2, zone: b}\n  - {name: node-3, zone: c}\nroles:\n")
+	b.WriteString("format: 1\nfield: trial\nnetworks: [front, back]\nnodes:\n  - {name: node-1, zone: a}\n  - {name: node-2, zone: b}\n  - {name: node-3, zone: c, size: {cpu: 4, memory: 8GiB, disk: 80GiB}}\nroles:\n")
 	fmt.Fprintf(&b, "  %s:\n    kit: %s\n    members: %d\n", info.Name, info.Name, t.Members)
 	if len(samples) > 0 {
 		fmt.Fprintf(&b, "    settings: {%s}\n", strings.Join(samples, ", "))

@@ -53,7 +53,7 @@ func hasVoters(f *field.Field) bool {
 }
 
 func TestTheAnswersSetCountsAndSpread(t *testing.T) {
-	p, err := Find("service")
+	p, err := Find("demo-service")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +65,7 @@ func TestTheAnswersSetCountsAndSpread(t *testing.T) {
 	if r := o.File.Field.Role("keepers"); r.Members != 5 || o.File.Field.Role("carriers").Members != 3 || o.File.Field.Name != "ferries" || len(o.File.Field.Nodes) != 8 {
 		t.Errorf("got %+v\n%s", r, o.Data)
 	}
-	shards, _ := Find("shards")
+	shards, _ := Find("demo-shards")
 	o, err = shards.Make(Answers{Name: "x", Zones: zones, Survive: OneNode, Variables: map[string]string{"shards": "7"}})
 	if err != nil || o.File.Field.Role("shards").Members != 7 || !strings.Contains(string(o.Data), "members: ${shards}") {
 		t.Errorf("got %v\n%s", err, o.Data)

@@ -38,6 +38,9 @@ type question struct {
 	at      int
 	line    input.Line
 	touched bool
+
+	good        string // what the line was when all answers could be used last
+	goodTouched bool
 }
 
 func (q *question) value() string {
@@ -212,7 +215,7 @@ func (s *starter) work() tea.Cmd {
 		m := made{of: of}
 		if m.outcome, m.err = make(); m.err == nil {
 			f := m.outcome.Field
-			m.found = finding.All(f)
+			m.found = slices.DeleteFunc(finding.All(f), func(x finding.Finding) bool { return x.Accepted != "" })
 			m.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
 		}
 		return m
@@ -231,6 +234,9 @@ func (s *starter) take(m made) tea.Cmd {
 		return nil // the board keeps showing the last one that could be made
 	}
 	s.outcome, s.found, s.model = m.outcome, m.found, m.model
+	for _, q := range s.all {
+		q.good, q.goodTouched = q.value(), q.touched
+	}
 	var cmd tea.Cmd
 	for ; s.enters > 0; s.enters-- {
 		cmd = tea.Batch(cmd, s.onward())
@@ -249,6 +255,17 @@ func (s *starter) onward() tea.Cmd {
 		s.at++
 	}
 	return nil
+}
+
+// back goes to the question before. An answer that cannot be used is not left behind: it is again what it was when it could.
+func (s *starter) back() tea.Cmd {
+	q := s.now()
+	s.at = max(0, s.at-1)
+	if q == nil || s.bad == "" || len(q.options) > 0 || q.value() == q.good {
+		return nil
+	}
+	q.line, q.touched = input.New(q.good), q.goodTouched
+	return s.work()
 }
 
 // maker gives what makes the field out of the answers as they are now.
@@ -340,11 +357,11 @@ func (s *starter) press(msg tea.KeyPressMsg) tea.Cmd {
 		if s.at == 0 {
 			return tea.Quit
 		}
-		s.at--
+		return s.back()
 	case "enter", "tab":
 		return s.onward()
 	case "shift+tab":
-		s.at = max(0, s.at-1)
+		return s.back()
 	case "up", "down":
 		by := map[string]int{"up": -1, "down": 1}[msg.String()]
 		switch {

@@ -61,12 +61,12 @@ func screen(s *starter) string { return s.draw().Plain() }
 
 func TestTheBoardFollowsEveryAnswer(t *testing.T) {
 	s := begun(t)
-	for _, want := range []string{"What kind of system is it?", "keepers", "doors", "It survives the loss of any one zone."} {
+	for _, want := range []string{"What kind of system is it?", "sql", "records", "doors", "It survives the loss of any one zone."} {
 		if !strings.Contains(screen(s), want) {
 			t.Errorf("there is no %q in\n%s", want, screen(s))
 		}
 	}
-	keys(s, "down", "down") // the store alone
+	keys(s, "down") // the store alone
 	if text := screen(s); strings.Contains(text, "doors") || !strings.Contains(text, "keepers") {
 		t.Errorf("the board does not follow:\n%s", text)
 	}
@@ -121,18 +121,18 @@ func TestWrongAnswersAreSaidAndKeepTheBoard(t *testing.T) {
 
 func TestTheFileIsWrittenAndNeverOverAnother(t *testing.T) {
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "service.field.yaml"), []byte("mine"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "sql.field.yaml"), []byte("mine"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	s := begunIn(t, dir)
-	if got := s.question("name").value(); got != "service-2" {
+	if got := s.question("name").value(); got != "sql-2" {
 		t.Errorf("the name that is offered is %q", got)
 	}
-	keys(s, "enter", "clear", "service")
+	keys(s, "enter", "clear", "sql")
 	if !strings.Contains(s.bad, "already; take another name") {
 		t.Errorf("got %q", s.bad)
 	}
-	keys(s, "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
+	keys(s, "esc", "down", "down", "down", "down", "enter", "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
 	if s.now() != nil || !strings.Contains(screen(s), "Enter writes") {
 		t.Fatalf("it is not at the end:\n%s", screen(s))
 	}
