@@ -21,7 +21,7 @@ func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
 	}
 	s := newScreenIn(t, x, folder, 150, 44, "new")
 	s.has("What kind of system is it?", "SQL with replicas and an entry", "records 0/", "What must it survive?")
-	s.press("Down", "Down", "Down", "Down")
+	s.press("Down", "Down", "Down", "Down", "Down")
 	s.has("demo-service", "Of the demo's own programs", "keepers 0/3", "doors")
 	s.press("Down")
 	s.until("the board of the next pattern", func(text string) bool { return !strings.Contains(text, "doors") && strings.Contains(text, "hands") })
@@ -192,7 +192,7 @@ func (x *trial) onTheBack(front, back string) {
 // TestPatternsAreRealSystems deploys what patterns make, and takes a node out under a role that has a member on every node.
 func TestPatternsAreRealSystems(t *testing.T) {
 	x := newTrial(t, "")
-	for _, pattern := range []string{"sql", "store", "messages", "service", "demo-shards", "demo-service", "demo-observability"} {
+	for _, pattern := range []string{"sql", "store", "messages", "cache", "service", "demo-shards", "demo-service", "demo-observability"} {
 		x.file = filepath.Join(x.dir, pattern+"-it.field.yaml")
 		out := x.must("new", pattern, "--name", pattern+"-it", "--nodes", "a 2, b 1, c 1", "--survive", "zone", "--load", "heavy")
 		if !strings.Contains(out, "It survives the loss of any one zone.") {

@@ -111,17 +111,11 @@ func TestFourRealProgramsCanBeSaid(t *testing.T) {
 }
 
 func TestKitsAreSound(t *testing.T) {
-	for _, name := range kit.Of("x.field.yaml").Names() {
-		data := "format: 1\nfield: x\nnodes: [{name: 'n-{1..3}'}]\nroles:\n" +
-			"  others: {kit: warden, members: 1}\n" +
-			"  it: {kit: " + name + ", members: 3, knows: {store: others, queue: others, work: others, behind: others, members: others, watched: others}}\n"
-		f, err := Parse(name, []byte(data), nil)
-		if err != nil {
+	library := kit.Of("x.field.yaml")
+	for _, name := range library.Names() {
+		k, _ := library.Find(name)
+		if _, err := CheckKit(k, library); err != nil {
 			t.Errorf("kit %s: %v", name, err)
-			continue
-		}
-		if found := finding.All(f.Field); finding.HasErrors(found) {
-			t.Errorf("kit %s: %v", name, found)
 		}
 	}
 }

@@ -41,7 +41,7 @@ func Folder() (string, error) {
 // All lists the patterns, those that ship first. One that cannot be read is listed too, with the reason.
 func All() []Pattern {
 	var all []Pattern
-	for _, name := range []string{"sql", "store", "messages", "service", "demo-service", "demo-pipeline", "demo-store", "demo-shards", "demo-observability"} {
+	for _, name := range []string{"sql", "store", "messages", "cache", "service", "demo-service", "demo-pipeline", "demo-store", "demo-shards", "demo-observability"} {
 		data, err := shipped.ReadFile("patterns/" + name + suffix)
 		p := read(name, data)
 		if err != nil {

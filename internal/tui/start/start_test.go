@@ -132,7 +132,7 @@ func TestTheFileIsWrittenAndNeverOverAnother(t *testing.T) {
 	if !strings.Contains(s.bad, "already; take another name") {
 		t.Errorf("got %q", s.bad)
 	}
-	keys(s, "esc", "down", "down", "down", "down", "enter", "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
+	keys(s, "esc", "down", "down", "down", "down", "down", "enter", "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
 	if s.now() != nil || !strings.Contains(screen(s), "Enter writes") {
 		t.Fatalf("it is not at the end:\n%s", screen(s))
 	}
