@@ -11,7 +11,8 @@ import (
 
 // restartNext restarts members one at a time, role by role in the order of deployment. Those known to be down come first: that is
 // how a mended configuration gets in. The leader comes last. Nobody that works is touched while another of its role is not
-// ready, or cannot be heard; whoever cannot be heard is never next.
+// ready, or cannot be heard; whoever cannot be heard is never next. Who was ready when the restart was asked for, and is not while another
+// comes back, may be what that one comes back from (it copies its data to it): it is waited for.
 func (w *pass) restartNext() []state.Fact {
 	for _, stage := range w.Field.Stages() {
 		for _, role := range stage {
@@ -46,7 +47,7 @@ func (w *pass) nextRestart(role field.RoleName, members []*state.Member, due fun
 		if m.Ordered.Revision > m.Taken && !w.IsReady(m) {
 			continue // its agent has not even the order before
 		}
-		if due(m) && w.Down(m) && next == nil {
+		if due(m) && w.Down(m) && next == nil && !(m.RestartFit && m.PID != 0 && m.Phase == state.Unready) {
 			next = m
 		}
 	}

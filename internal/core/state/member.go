@@ -42,6 +42,7 @@ type Member struct {
 	Halted     bool     `json:",omitzero"` // stopped on purpose, to come back
 	RestartDue bool     `json:",omitzero"`
 	RestartWhy string   `json:",omitzero"` // what for
+	RestartFit bool     `json:",omitzero"` // was ready when its restart was asked for
 	Asked      bool     `json:",omitzero"` // a person asked for its start, also while a rollout is paused
 	Joined     bool     `json:",omitzero"` // has been ready once, or founded its cluster
 	WasReady   bool     `json:",omitzero"` // has been ready once

@@ -61,7 +61,7 @@ func (f StartAsked) Sentence() string {
 func (f RestartAsked) apply(s *State, at time.Time) {
 	for _, name := range f.Members {
 		m := s.Member(name)
-		m.RestartDue, m.RestartWhy, m.Attempt = true, f.Why, 0
+		m.RestartDue, m.RestartWhy, m.RestartFit, m.Attempt = true, f.Why, s.IsReady(m), 0
 	}
 	switch {
 	case f.Part && s.Rollout.Active():
