@@ -26,7 +26,7 @@ const FileName = "kit.yaml"
 // MostBytes is how large one file of a kit may be.
 const MostBytes = 1 << 20
 
-//go:embed etcd galera haproxy jetstream nats postgresql prometheus redis sentinel zookeeper
+//go:embed etcd galera haproxy jetstream nats postgresql prometheus rabbitmq redis sentinel zookeeper
 var files embed.FS
 
 // Source is where a kit comes from. Nearer ones hide those of the same name that are further away.

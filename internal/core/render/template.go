@@ -73,8 +73,13 @@ var arithmetic = template.FuncMap{
 			return x / y, nil
 		})
 	},
-	"min": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return min(x, y), nil }) },
-	"max": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return max(x, y), nil }) },
+	"replace": func(old, with string, text any) string { return strings.ReplaceAll(fmt.Sprint(text), old, with) },
+	"min": func(a, b any) (int, error) {
+		return reckon(a, b, func(x, y int) (int, error) { return min(x, y), nil })
+	},
+	"max": func(a, b any) (int, error) {
+		return reckon(a, b, func(x, y int) (int, error) { return max(x, y), nil })
+	},
 	"mod": func(a, b any) (int, error) {
 		return reckon(a, b, func(x, y int) (int, error) {
 			if y == 0 {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"cmp"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"maps"
@@ -370,10 +371,25 @@ func (v *View) Secret(name string) (string, error) {
 	return "\x00secret:" + name + "\x00", nil
 }
 
-var secretMark = regexp.MustCompile("\x00secret:([a-z0-9-]+)\x00")
+var (
+	secretMark = regexp.MustCompile("\x00secret:([a-z0-9-]+)\x00")
+	basicMark  = regexp.MustCompile("\x00basic:([^\x00]*):([a-z0-9-]+)\x00")
+)
+
+// Basic is the value of an HTTP header Authorization for a user and a secret, where secrets may be used.
+func (v *View) Basic(user, secret string) (string, error) {
+	if _, err := v.Secret(secret); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("Basic \x00basic:%s:%s\x00", user, secret), nil
+}
 
 // PutSecrets replaces the marks that Secret left.
 func PutSecrets(text string, value func(name string) string) string {
+	text = basicMark.ReplaceAllStringFunc(text, func(mark string) string {
+		m := basicMark.FindStringSubmatch(mark)
+		return base64.StdEncoding.EncodeToString([]byte(m[1] + ":" + value(m[2])))
+	})
 	return secretMark.ReplaceAllStringFunc(text, func(mark string) string {
 		return value(secretMark.FindStringSubmatch(mark)[1])
 	})
@@ -395,4 +411,4 @@ func TemplateNames() []string { return slices.Clone(templateNames) }
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once"}
+	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic"}
