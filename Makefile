@@ -5,7 +5,8 @@ GO ?= go
 export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
-TEST_NEEDS = $(RUN_NEEDS) tmux=tmux redis-server=redis-server redis-sentinel=redis-sentinel haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
+LIFE_NEEDS = redis-sentinel=redis-sentinel mariadbd=mariadb-server /usr/lib/galera/libgalera_smm.so=galera-4 rsync=rsync java=default-jre-headless /usr/share/java/zookeeper.jar=zookeeper /usr/lib/rabbitmq/bin/rabbitmq-server=rabbitmq-server python3=python3-minimal
+TEST_NEEDS = $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
 
@@ -23,7 +24,7 @@ lint:
 test: build lint
 	@scripts/need.sh $(TEST_NEEDS)
 	$(GO) test -timeout 10m $$($(GO) list ./... | grep -v /e2e$$)
-	$(GO) test -timeout 15m ./e2e # alone: it measures real processes against real deadlines
+	$(GO) test -timeout 19m ./e2e # alone: it measures real processes against real deadlines
 	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/... ./internal/demo/...
 
 soak: build

@@ -71,7 +71,10 @@ press n 2
 sleep 1.2
 press Up Up Up Up Up Up
 shot "$out/journal.png"
-press n 1
+press n 4 Down
+sleep 0.5
+shot "$out/access.png"
+press 1
 # A draft with something wrong in it, and what mends it.
 home
 press minus

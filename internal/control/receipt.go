@@ -162,7 +162,7 @@ func Forget(f Folder) error {
 		return fmt.Errorf("nothing is known of %s: %s holds no history", fieldName(f), f.Dir)
 	}
 	lock, holder, err := f.take("forget")
-	for until := time.Now().Add(time.Second); err == nil && lock == nil && time.Now().Before(until); { // its holder may just be ending
+	for until := time.Now().Add(5 * time.Second); err == nil && lock == nil && time.Now().Before(until); { // its holder may just be ending
 		time.Sleep(20 * time.Millisecond)
 		lock, holder, err = f.take("forget")
 	}
