@@ -23,7 +23,7 @@ member_pid() { lf status "$file" --json | awk -v m="\"$1\"," '$2 == m && /"membe
 new=$(mktemp -d)
 here=$PWD
 screen_open sh -c "cd $new && exec $here/bin/lanternfield new"
-sleep 1
+sleep 3
 press Return Return Return
 shot "$out/start.png"
 press Escape Escape Escape Escape
