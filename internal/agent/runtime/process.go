@@ -29,6 +29,7 @@ import (
 // processes are found by their marks and by who was seen to have started whom.
 type Processes struct {
 	groups *host.Hierarchy // nil where there are none
+	limits limiting
 
 	mu   sync.Mutex
 	kept map[field.MemberName]*processes
@@ -64,6 +65,9 @@ func (r *Processes) Member(name field.MemberName, at Place) Instance {
 // Lacks tells what a member would lack on this machine: its program, or its user.
 func (r *Processes) Lacks(l order.Lookup) error {
 	if _, err := LookUp(l.Program, l.LookIn); err != nil {
+		return err
+	}
+	if err := cmp.Or(checkLimits(l.Limits), checkKernel(l.Kernel)); err != nil {
 		return err
 	}
 	if l.User == "" {
@@ -206,7 +210,7 @@ func (p *processes) Intent() Record {
 // until the last process of this incarnation has ended, whatever becomes of the agent.
 func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	program, err := LookUp(spec.Command[0], spec.LookIn)
-	if err != nil {
+	if err = cmp.Or(err, checkLimits(spec.Limits), checkKernel(spec.Kernel)); err != nil {
 		return nil, err
 	}
 	who, err := AccountOf(spec.User)
@@ -229,7 +233,7 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	cmd := &exec.Cmd{Path: program, Args: append([]string{spec.Command[0]}, spec.Command[1:]...), Dir: p.at.Folder,
 		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.Credential}}
 	cmd.Env = append(Environment(p.at, p.name, spec), host.EnvIncarnation+"="+strconv.Itoa(incarnation))
-	if err := p.in().Start(cmd); err != nil {
+	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
 		return nil, fmt.Errorf("%s could not be started: %w", program, err)
 	}
 	started := &host.Process{PID: cmd.Process.Pid, Exited: make(chan order.Exit, 1)}
@@ -273,7 +277,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = 100 * time.Millisecond
 	cmd.Stdout, cmd.Stderr = out, out
-	if err := p.in().Start(cmd); err != nil {
+	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
 		return 0, fmt.Errorf("%s: %w", args[0], err)
 	}
 	err = cmd.Wait()
@@ -319,7 +323,7 @@ func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (ord
 			return order.Exit{}, err
 		}
 	}
-	if err := p.visits().Start(cmd); err != nil {
+	if err := p.runtime.limits.start(spec.Limits, p.visits().Start, cmd); err != nil {
 		return order.Exit{}, fmt.Errorf("%s: %w", c.Args[0], err)
 	}
 	if in != nil {

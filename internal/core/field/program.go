@@ -20,6 +20,8 @@ type Program struct {
 	Apply    []Probe         `json:"apply,omitempty"` // calls by which a running member takes what changes with on_change: apply
 	Stop     Stop            `json:"stop,omitzero"`
 	Restart  Restart         `json:"restart,omitzero"`
+	Limits   Limits          `json:"limits,omitzero"`  // of the operating system, which it is given
+	Kernel   map[string]int  `json:"kernel,omitempty"` // settings of the kernel, by name, with the least that each must be
 	Ready    *Probe          `json:"ready,omitempty"`
 	Alive    *Probe          `json:"alive,omitempty"`
 	Leader   *LeaderProbe    `json:"leader,omitempty"`
@@ -102,6 +104,13 @@ type Stop struct {
 type Restart struct {
 	After Duration `json:"after,omitempty"` // 1 s when empty
 	Most  Duration `json:"most,omitempty"`  // 30 s when empty
+}
+
+// Limits are those of the operating system that a program needs; what is 0 stays as its agent has it.
+type Limits struct {
+	OpenFiles    uint64 `json:"open_files,omitempty"`
+	Processes    uint64 `json:"processes,omitempty"`     // of its user, all together
+	LockedMemory Bytes  `json:"locked_memory,omitempty"` // in bytes
 }
 
 // HTTPCall is one request to a member's port.

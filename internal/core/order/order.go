@@ -58,6 +58,8 @@ type Spec struct {
 	Apply    []field.Probe      `json:"apply,omitempty"` // calls by which a running member takes a change
 	Stop     field.Stop         `json:"stop,omitzero"`
 	Restart  field.Restart      `json:"restart,omitzero"`
+	Limits   field.Limits       `json:"limits,omitzero"`
+	Kernel   map[string]int     `json:"kernel,omitempty"`
 	Ready    *field.Probe       `json:"ready,omitempty"`
 	Alive    *field.Probe       `json:"alive,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
@@ -233,6 +235,8 @@ type Lookup struct {
 	Program string           `json:"program"`
 	LookIn  []string         `json:"look_in,omitempty"`
 	User    string           `json:"user,omitempty"`
+	Limits  field.Limits     `json:"limits,omitzero"`
+	Kernel  map[string]int   `json:"kernel,omitempty"`
 }
 
 // Question is put to a member once, by the agent of its node.

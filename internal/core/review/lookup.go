@@ -2,6 +2,7 @@ package review
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"lanternfield/internal/core/field"
@@ -31,11 +32,11 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 		if err != nil || len(spec.Command) == 0 {
 			return err
 		}
-		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User}
-		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User {
+		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, Limits: spec.Limits, Kernel: spec.Kernel}
+		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) {
 			return nil
 		}
-		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User); !seen[key] {
+		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel); !seen[key] {
 			seen[key] = true
 			out[node] = append(out[node], l)
 		}

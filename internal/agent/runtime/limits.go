@@ -1,0 +1,119 @@
+package runtime
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"lanternfield/internal/core/field"
+)
+
+// limit is one limit of the operating system that a program may need.
+type limit struct {
+	words    string // what there may be so many of
+	resource int
+	of       func(field.Limits) uint64
+	unit     string // under which the agent's own service raises it
+}
+
+var limits = []limit{
+	{"open files", unix.RLIMIT_NOFILE, func(l field.Limits) uint64 { return l.OpenFiles }, "LimitNOFILE"},
+	{"processes of its user", unix.RLIMIT_NPROC, func(l field.Limits) uint64 { return l.Processes }, "LimitNPROC"},
+	{"bytes of locked memory", unix.RLIMIT_MEMLOCK, func(l field.Limits) uint64 { return uint64(l.LockedMemory) }, "LimitMEMLOCK"},
+}
+
+// checkLimits tells which limit a program needs that this agent cannot give it.
+func checkLimits(l field.Limits) error {
+	for _, x := range limits {
+		want := x.of(l)
+		var have unix.Rlimit
+		if want == 0 || unix.Getrlimit(x.resource, &have) != nil {
+			continue
+		}
+		most := have.Max
+		if os.Geteuid() == 0 { // who may raise it, up to what the kernel allows
+			most = unix.RLIM_INFINITY
+			if x.resource == unix.RLIMIT_NOFILE {
+				most = max(have.Max, kernelMost("fs/nr_open"))
+			}
+		}
+		if want > most {
+			return fmt.Errorf("it needs %d %s, and %d are the most that can be given here; raise the hard limit of the agent (ulimit -H, or %s= of a service)", want, x.words, most, x.unit)
+		}
+	}
+	return nil
+}
+
+// checkKernel tells which setting of the kernel is less than what a program needs.
+func checkKernel(kernel map[string]int) error {
+	for _, name := range slices.Sorted(maps.Keys(kernel)) {
+		at := filepath.Join("/proc/sys", filepath.Clean("/"+strings.ReplaceAll(name, ".", "/")))
+		data, err := os.ReadFile(at)
+		if err != nil {
+			return fmt.Errorf("it needs the setting %s of the kernel, and there is none of that name here", name)
+		}
+		have, err := strconv.Atoi(strings.Fields(string(data) + " x")[0])
+		if err != nil {
+			return fmt.Errorf("it needs at least %d for the setting %s of the kernel, which is %q and no number", kernel[name], name, strings.TrimSpace(string(data)))
+		}
+		if have < kernel[name] {
+			return fmt.Errorf("it needs at least %d for the setting %s of the kernel, which is %d; as root: sysctl -w %s=%d, and the same as a line in /etc/sysctl.d for the next start of the machine",
+				kernel[name], name, have, name, kernel[name])
+		}
+	}
+	return nil
+}
+
+func kernelMost(name string) uint64 {
+	data, _ := os.ReadFile("/proc/sys/" + name)
+	most, _ := strconv.ParseUint(strings.TrimSpace(string(data)), 10, 64)
+	return most
+}
+
+// limiting gives limits to processes as they are started. A process takes the limits of who starts it, so those of the agent are changed for that
+// moment, by one at a time.
+type limiting struct {
+	sync.Mutex
+	first uint64 // how many open files a process had that was given none, before any limit was changed; 0 while none was
+}
+
+// start starts a command with limits.
+func (g *limiting) start(l field.Limits, start func(*exec.Cmd) error, cmd *exec.Cmd) error {
+	g.Lock()
+	defer g.Unlock()
+	if l == (field.Limits{}) && g.first == 0 {
+		return start(cmd)
+	}
+	if g.first == 0 { // the Go runtime raises its own, and hands on what it was; no more once that is changed
+		g.first = 1024
+		if out, err := exec.Command("sh", "-c", "ulimit -Sn").Output(); err == nil {
+			if n, err := strconv.ParseUint(strings.TrimSpace(string(out)), 10, 64); err == nil {
+				g.first = n
+			}
+		}
+	}
+	for _, x := range limits {
+		want := x.of(l)
+		if want == 0 && x.resource == unix.RLIMIT_NOFILE {
+			want = g.first
+		}
+		var before syscall.Rlimit
+		if want == 0 || syscall.Getrlimit(x.resource, &before) != nil {
+			continue
+		}
+		if err := syscall.Setrlimit(x.resource, &syscall.Rlimit{Cur: want, Max: max(want, before.Max)}); err != nil {
+			return fmt.Errorf("it cannot be given %d %s: %w", want, x.words, err)
+		}
+		defer func() { _ = syscall.Setrlimit(x.resource, &before) }()
+	}
+	return start(cmd)
+}
