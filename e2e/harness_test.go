@@ -194,6 +194,7 @@ type status struct {
 
 type member struct {
 	Member, Role, Node, Zone, Phase, Address, Why string
+	Version                                       string
 	Writes                                        bool
 	Ports                                         map[string]int
 	PID                                           int

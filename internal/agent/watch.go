@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"slices"
 	"sync/atomic"
@@ -382,6 +383,9 @@ func (m *member) watch(wasReady bool) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			m.ready = time.Now()
+			if spec != nil && spec.Tells != nil {
+				go m.readVersion(ctx, spec, incarnation)
+			}
 			if !wasReady {
 				select {
 				case m.lit <- incarnation:
@@ -397,6 +401,21 @@ func (m *member) watch(wasReady bool) {
 		}}
 	if w.spec != nil {
 		go w.run(ctx)
+	}
+}
+
+// readVersion asks the program that runs for its version, and reports it.
+func (m *member) readVersion(ctx context.Context, spec *order.Spec, incarnation int) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	out := &beginning{}
+	if _, err := m.instance.Exec(ctx, spec, spec.Tells.Exec, out); err != nil || ctx.Err() != nil {
+		return
+	}
+	if version, err := spec.Tells.Read(out.String()); err == nil {
+		m.reports.add(order.Report{Kind: order.VersionRead, Member: m.name, Incarnation: incarnation, Version: clean(version)})
+	} else {
+		slog.Warn("a program does not tell its version", "member", m.name, "error", err)
 	}
 }
 

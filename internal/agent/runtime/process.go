@@ -31,6 +31,8 @@ type Processes struct {
 	groups *host.Hierarchy // nil where there are none
 	limits limiting
 
+	versions versions
+
 	mu   sync.Mutex
 	kept map[field.MemberName]*processes
 }
@@ -68,6 +70,9 @@ func (r *Processes) Lacks(l order.Lookup) error {
 		return err
 	}
 	if err := cmp.Or(checkLimits(l.Limits), checkKernel(l.Kernel)); err != nil {
+		return err
+	}
+	if err := r.versions.lacks(l); err != nil {
 		return err
 	}
 	if l.User == "" {
@@ -210,7 +215,8 @@ func (p *processes) Intent() Record {
 // until the last process of this incarnation has ended, whatever becomes of the agent.
 func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	program, err := LookUp(spec.Command[0], spec.LookIn)
-	if err = cmp.Or(err, checkLimits(spec.Limits), checkKernel(spec.Kernel)); err != nil {
+	if err = cmp.Or(err, checkLimits(spec.Limits), checkKernel(spec.Kernel),
+		p.runtime.versions.lacks(order.Lookup{LookIn: spec.LookIn, User: spec.User, Version: spec.Version, Tells: spec.Tells})); err != nil {
 		return nil, err
 	}
 	who, err := AccountOf(spec.User)

@@ -126,6 +126,10 @@ func read(s *state.State, m *state.Member, r order.Report) state.Fact {
 		if r.Kind == order.Adopted || r.Incarnation > m.Incarnation || m.PID != r.PID {
 			return state.MemberStarted{Member: m.Name, Incarnation: r.Incarnation, PID: r.PID, Adopted: r.Kind == order.Adopted, Revision: r.Revision, Round: r.Round}
 		}
+	case order.VersionRead:
+		if r.Version != m.Version {
+			return state.VersionSeen{Member: m.Name, Version: r.Version}
+		}
 	case order.Visited:
 		return state.MemberVisited{Member: m.Name, By: r.By, What: r.Why}
 	case order.StartFailed:

@@ -1,8 +1,12 @@
 package field
 
 import (
+	"fmt"
 	"maps"
+	"regexp"
 	"slices"
+	"strconv"
+	"strings"
 )
 
 // Program is what must be known to run one program as a role: how to start it, probe it, let it join and leave. All
@@ -11,6 +15,7 @@ type Program struct {
 	Command  []string        `json:"command"`
 	LookIn   []string        `json:"look_in,omitempty"` // further folders to look for the program in
 	User     string          `json:"user,omitempty"`    // run as; the agent's own user when empty
+	Version  *VersionOf      `json:"version,omitempty"` // how the program is asked for its own version
 	Ports    map[string]Port `json:"ports,omitempty"`
 	Env      map[string]Text `json:"env,omitempty"`
 	Files    map[string]File `json:"files,omitempty"` // by path below the member's folder
@@ -105,6 +110,55 @@ type Restart struct {
 	After Duration `json:"after,omitempty"` // 1 s when empty
 	Most  Duration `json:"most,omitempty"`  // 30 s when empty
 }
+
+// VersionOf is how a program is asked for its version. Pattern is a regular expression (RE2) with one group, over what it writes.
+type VersionOf struct {
+	Exec    []string `json:"exec"`
+	Pattern string   `json:"pattern"`
+	Least   Text     `json:"least,omitempty"` // the oldest that will do; any when empty
+}
+
+// Read finds the version in what the program has written.
+func (v *VersionOf) Read(output string) (string, error) {
+	re, err := regexp.Compile(v.Pattern)
+	if err != nil {
+		return "", err
+	}
+	m := re.FindStringSubmatch(output)
+	if len(m) < 2 || m[1] == "" {
+		line, _, _ := strings.Cut(strings.TrimSpace(output), "\n")
+		return "", fmt.Errorf("what %s says has no version by the pattern `%s`: %q", strings.Join(v.Exec, " "), v.Pattern, line[:min(len(line), 120)])
+	}
+	return m[1], nil
+}
+
+// Suits tells what is wrong with a version that was found: it is older than the least, or not the one that a role wants.
+func (v *VersionOf) Suits(found, want string) error {
+	switch {
+	case want != "" && found != want && !strings.HasPrefix(found, strings.TrimSuffix(want, ".")+"."):
+		return fmt.Errorf("%s is of version %s here, and version %s is wanted", v.Exec[0], found, want)
+	case v.Least != "" && older(found, string(v.Least)):
+		return fmt.Errorf("%s is of version %s here, and %s is the oldest that will do", v.Exec[0], found, v.Least)
+	}
+	return nil
+}
+
+// older compares versions number by number: 3.9 is older than 3.10.
+func older(a, b string) bool {
+	x, y := strings.FieldsFunc(a, notDigit), strings.FieldsFunc(b, notDigit)
+	for i := range y {
+		n, m := 0, 0
+		if i < len(x) {
+			n, _ = strconv.Atoi(x[i])
+		}
+		if m, _ = strconv.Atoi(y[i]); n != m {
+			return n < m
+		}
+	}
+	return false
+}
+
+func notDigit(r rune) bool { return r < '0' || r > '9' }
 
 // Limits are those of the operating system that a program needs; what is 0 stays as its agent has it.
 type Limits struct {

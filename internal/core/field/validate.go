@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -214,6 +215,16 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 	at := func(rest ...string) []string { return role(append([]string{"program"}, rest...)...) }
 	if len(p.Command) > 0 && strings.TrimSpace(p.Command[0]) == "" {
 		v.add(at("command", "0"), "", "the name of the program is empty")
+	}
+	if ver := p.Version; ver != nil {
+		if re, err := regexp.Compile(ver.Pattern); err != nil {
+			v.add(at("version", "pattern"), "regular expressions are written like  Version: ([0-9.]+)", "this pattern cannot be used: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		} else if re.NumSubexp() != 1 {
+			v.add(at("version", "pattern"), "put the version in parentheses, as in  Version: ([0-9.]+)", "the pattern has %d groups, and one is needed: the version", re.NumSubexp())
+		}
+		if len(ver.Exec) == 0 {
+			v.add(at("version", "exec"), "", "the command that tells the version is empty")
+		}
 	}
 	for _, name := range p.PortNames() {
 		switch port := p.Ports[name]; {

@@ -59,6 +59,7 @@ type Spec struct {
 	Stop     field.Stop         `json:"stop,omitzero"`
 	Restart  field.Restart      `json:"restart,omitzero"`
 	Limits   field.Limits       `json:"limits,omitzero"`
+	Tells    *field.VersionOf   `json:"tells,omitempty"` // how the program is asked for its version
 	Kernel   map[string]int     `json:"kernel,omitempty"`
 	Ready    *field.Probe       `json:"ready,omitempty"`
 	Alive    *field.Probe       `json:"alive,omitempty"`
@@ -141,6 +142,7 @@ const (
 	Unclear     ReportKind = "unclear" // whether an operation has had its effect cannot be found out
 	Retried     ReportKind = "retried" // an operation was refused and is tried again; Why says what the answer was
 	Begun       ReportKind = "begun"   // a life of the agent begins
+	VersionRead ReportKind = "version" // a program that runs has told its version
 	Visited     ReportKind = "visited" // somebody did something at a member; Why says what
 	Dropped     ReportKind = "dropped" // nobody came for so long that older reports were dropped; Attempt counts them
 )
@@ -173,7 +175,8 @@ type Report struct {
 	Operation uint64            `json:"operation,omitempty"`
 	Captured  map[string]string `json:"captured,omitempty"`
 
-	By string `json:"by,omitempty"` // who visited a member
+	By      string `json:"by,omitempty"`      // who visited a member
+	Version string `json:"version,omitempty"` // of the program
 
 	Held     []Holding `json:"held,omitempty"`     // all that the agent was ordered and has on its disk, where its life begins
 	Rebooted bool      `json:"rebooted,omitempty"` // the machine was started anew since the life before
@@ -236,6 +239,8 @@ type Lookup struct {
 	LookIn  []string         `json:"look_in,omitempty"`
 	User    string           `json:"user,omitempty"`
 	Limits  field.Limits     `json:"limits,omitzero"`
+	Version string           `json:"version,omitempty"` // that the role wants
+	Tells   *field.VersionOf `json:"tells,omitempty"`
 	Kernel  map[string]int   `json:"kernel,omitempty"`
 }
 

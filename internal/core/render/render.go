@@ -75,6 +75,9 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		Limits: p.Limits, Kernel: p.Kernel}
 	spec.Command = r.list(p.Command, "command")
 	spec.LookIn = r.list(p.LookIn, "look_in")
+	if p.Version != nil {
+		spec.Tells = &field.VersionOf{Exec: r.list(p.Version.Exec, "version", "exec"), Pattern: p.Version.Pattern, Least: p.Version.Least}
+	}
 	for _, port := range p.PortNames() {
 		if spec.Ports == nil {
 			spec.Ports = map[string]order.Port{}

@@ -3,6 +3,7 @@ package review
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 
 	"lanternfield/internal/core/field"
@@ -32,11 +33,11 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 		if err != nil || len(spec.Command) == 0 {
 			return err
 		}
-		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, Limits: spec.Limits, Kernel: spec.Kernel}
-		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) {
+		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, Limits: spec.Limits, Kernel: spec.Kernel, Version: spec.Version, Tells: spec.Tells}
+		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) && before.Version == l.Version && reflect.DeepEqual(before.Tells, l.Tells) {
 			return nil
 		}
-		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel); !seen[key] {
+		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel, l.Version); !seen[key] {
 			seen[key] = true
 			out[node] = append(out[node], l)
 		}

@@ -199,7 +199,7 @@ func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*sta
 
 func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) MemberView {
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
-		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since,
+		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since, Version: m.Version,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
 	v.Writes = v.Phase == state.Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)
 	v.RestartDue, v.Unfit = m.RestartDue, m.Unfit

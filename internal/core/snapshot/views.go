@@ -130,6 +130,7 @@ type MemberView struct {
 	Left        bool             `json:"left,omitempty"`        // is no member of its cluster any more
 	Pending     string           `json:"pending,omitempty"`     // what it takes at its next start only
 	RestartDue  bool             `json:"restart_due,omitempty"` // it is to be restarted
+	Version     string           `json:"version,omitempty"`     // of the program that runs, as that tells it
 	Unfit       string           `json:"unfit,omitempty"`       // why what was ordered last was not carried out: it runs as before
 	TakenOff    bool             `json:"taken_off,omitempty"`   // somebody else has taken it off its cluster's list
 	Address     string           `json:"address"`

@@ -46,6 +46,7 @@ type Member struct {
 	Asked      bool     `json:",omitzero"` // a person asked for its start, also while a rollout is paused
 	Joined     bool     `json:",omitzero"` // has been ready once, or founded its cluster
 	WasReady   bool     `json:",omitzero"` // has been ready once
+	Version    string   `json:",omitzero"` // of the program that runs, as that tells it
 	Began      bool     `json:",omitzero"` // has begun, and was not started again since
 	Begins     bool     `json:",omitzero"` // of a cluster of which nobody ran, it is started first
 	Rank       *float64 `json:",omitzero"` // how advanced its data is, as it was read for a cold start

@@ -45,6 +45,17 @@ type MemberExited struct {
 	RetryIn time.Duration
 }
 
+// VersionSeen says of which version the program of a member is.
+type VersionSeen struct {
+	Member  field.MemberName
+	Version string
+}
+
+func (f VersionSeen) apply(s *State, _ time.Time) { s.Member(f.Member).Version = f.Version }
+
+// Sentence words the fact for the journal.
+func (f VersionSeen) Sentence() string { return fmt.Sprintf("%s runs version %s", f.Member, f.Version) }
+
 // MemberVisited says that somebody did something at a member: ran a command, opened a shell or a tunnel, copied files. What names the program
 // or the port, and no arguments.
 type MemberVisited struct {

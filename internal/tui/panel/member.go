@@ -48,6 +48,7 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	case m.Seat == "learner":
 		p.row("votes", "not yet: a learner", k.Warm)
 	}
+	p.row("version", m.Version, k.Paper)
 	p.row("proved", model.Snap.Proved(m.Role, now), k.Paper)
 	if m.Pinned {
 		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
