@@ -29,7 +29,7 @@ test: build lint
 
 soak: build
 	LANTERNFIELD_SOAK=1 $(GO) test -timeout 30m -run TestRandomHistories ./internal/core/rehearse ./internal/control
-	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss|TestTheLidIsClosed' ./e2e
+	LANTERNFIELD_SOAK=300 $(GO) test -v -timeout 60m -run 'TestSoak|TestAPowerLoss|TestTheLidIsClosed|TestKitsLive|TestPatternsAreRealSystems' ./e2e
 
 demo: build
 	@bin/lanternfield demo

@@ -16,6 +16,7 @@ import (
 // TestHarbourDesk deploys five real systems with one command, proves them, uses them as their clients do, kills who leads, moves the database's
 // leader, stops all and starts it cold, and takes it all down.
 func TestHarbourDesk(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, example(t, "../examples/harbour-desk.field.yaml"))
 	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "120s"), "waits for berths: proof", "harbour-desk is converged after", "and 6 proofs hold")
 	s := x.status()
@@ -35,7 +36,7 @@ func TestHarbourDesk(t *testing.T) {
 	if out, err := psql(s.member("desk-1"), "write", "create table berth (ship text); insert into berth values ('gannet')"); err != nil {
 		t.Fatalf("psql: %v %s", err, out)
 	}
-	x.until("psql reads from a follower through the entry", 5*time.Second, func() bool {
+	x.until("psql reads from a follower through the entry", 15*time.Second, func() bool {
 		out, err := psql(s.member("desk-2"), "read", "select ship, pg_is_in_recovery() from berth")
 		return err == nil && out == "gannet|t"
 	})

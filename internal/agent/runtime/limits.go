@@ -40,7 +40,7 @@ func checkLimits(l field.Limits) error {
 			continue
 		}
 		most := have.Max
-		if os.Geteuid() == 0 { // who may raise it, up to what the kernel allows
+		if mayRaise() { // up to what the kernel allows
 			most = unix.RLIM_INFINITY
 			if x.resource == unix.RLIMIT_NOFILE {
 				most = max(have.Max, kernelMost("fs/nr_open"))
@@ -51,6 +51,17 @@ func checkLimits(l field.Limits) error {
 		}
 	}
 	return nil
+}
+
+// mayRaise tells whether this process may raise hard limits. Not every root may: a container's often may not.
+func mayRaise() bool {
+	data, _ := os.ReadFile("/proc/self/status")
+	_, after, found := strings.Cut(string(data), "CapEff:")
+	if !found {
+		return false
+	}
+	caps, err := strconv.ParseUint(strings.TrimSpace(strings.SplitN(after, "\n", 2)[0]), 16, 64)
+	return err == nil && caps&(1<<unix.CAP_SYS_RESOURCE) != 0
 }
 
 // checkKernel tells which setting of the kernel is less than what a program needs.
