@@ -192,9 +192,9 @@ func (x *trial) onTheBack(front, back string) {
 // TestPatternsAreRealSystems deploys what patterns make, and takes a node out under a role that has a member on every node.
 func TestPatternsAreRealSystems(t *testing.T) {
 	x := newTrial(t, "")
-	patterns := []string{"sql", "cache", "demo-shards", "demo-service", "demo-observability"}
-	if os.Getenv("LANTERNFIELD_SOAK") != "" { // what they are made of is deployed by TestHarbourDesk
-		patterns = append([]string{"store", "messages", "service"}, patterns...)
+	patterns := []string{"sql", "demo-shards", "demo-service", "demo-observability"}
+	if os.Getenv("LANTERNFIELD_SOAK") != "" { // what they are made of is deployed by TestHarbourDesk and TestKitsLive
+		patterns = append([]string{"store", "messages", "cache", "service"}, patterns...)
 	}
 	for _, pattern := range patterns {
 		x.file = filepath.Join(x.dir, pattern+"-it.field.yaml")

@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"sync"
+	"time"
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
@@ -25,16 +26,69 @@ func (c *Controller) prove(ctx context.Context) {
 		c.proofs[due.Number] = true
 		s := c.state.Clone()
 		c.drivers.Go(func() {
-			agents := &reach{ground: c.ground, state: s, found: map[field.NodeName]agentapi.Agent{}}
-			defer agents.close()
-			p := proving.Prover{State: s, Ask: agents.ask, Secret: func(name string) string { return derive(c.key, "secret "+name) }}
-			result := p.Run(ctx, due)
+			result := c.proveOnce(ctx, s, due)
+			for tries := 1; !result.OK && tries < mostProofs; tries++ {
+				now, disturbed := c.undisturbed(ctx, s)
+				if !disturbed {
+					break
+				}
+				s = now // what was proved was changing: that says nothing
+				result = c.proveOnce(ctx, s, due)
+			}
 			if ctx.Err() != nil {
 				return // whoever keeps the field next does it anew
 			}
 			_ = c.submit(ctx, input{in: engine.ProofCame{Run: due, Result: result}})
 		})
 	}
+}
+
+// How often a proof is done in all where members come and go meanwhile, and how long it is waited for them to be as they shall be.
+const (
+	mostProofs  = 4
+	disturbance = time.Second
+	calmWithin  = 30 * time.Second
+)
+
+// proveOnce carries out a proof on the field as it was at that moment.
+func (c *Controller) proveOnce(ctx context.Context, s *state.State, due *state.ProofRun) state.ProofResult {
+	agents := &reach{ground: c.ground, state: s, found: map[field.NodeName]agentapi.Agent{}}
+	defer agents.close()
+	p := proving.Prover{State: s, Ask: agents.ask, Secret: func(name string) string { return derive(c.key, "secret "+name) }}
+	return p.Run(ctx, due)
+}
+
+// undisturbed tells whether members have started, ended, come to lead or changed their phase since then, and gives the field once those that are to be
+// ready are.
+func (c *Controller) undisturbed(ctx context.Context, before *state.State) (now *state.State, disturbed bool) {
+	for begin := time.Now(); ctx.Err() == nil; {
+		c.mu.Lock()
+		now = c.state.Clone()
+		c.mu.Unlock()
+		calm := true
+		for name, m := range now.Members {
+			was := before.Members[name]
+			disturbed = disturbed || was == nil || was.Incarnation != m.Incarnation || was.Phase != m.Phase
+			calm = calm && (m.Halted || m.Leaving || m.Phase == state.Gone || now.Works(m))
+		}
+		for name, r := range now.Roles {
+			was := before.Roles[name]
+			disturbed = disturbed || was == nil || was.Leader != r.Leader
+			led := now.Field != nil && now.Field.Role(name) != nil && now.Field.Role(name).Program != nil && now.Field.Role(name).Program.Leader != nil
+			calm = calm && (!led || r.Leader != "")
+		}
+		switch since := time.Since(begin); {
+		case disturbed && calm, since > calmWithin:
+			return now, disturbed
+		case !disturbed && since > disturbance:
+			return now, false
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return now, false
 }
 
 // reach finds agents of nodes, each once.
