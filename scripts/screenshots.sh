@@ -107,7 +107,6 @@ sleep 1
 shot "$out/board-joining.png"
 wait $!
 press question
-shot "$out/keys.png"
 press Escape q
 screen_close
 

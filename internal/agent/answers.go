@@ -95,7 +95,9 @@ func (a *answers) listen(spec *order.Spec) error {
 			a.servers = map[string]*http.Server{}
 		}
 		s := &http.Server{Handler: a, ReadHeaderTimeout: 2 * time.Second, ReadTimeout: 2 * time.Second, WriteTimeout: 2 * time.Second,
-			IdleTimeout: 30 * time.Second, MaxHeaderBytes: 4 << 10, ErrorLog: log.New(io.Discard, "", 0)}
+			MaxHeaderBytes: 4 << 10, ErrorLog: log.New(io.Discard, "", 0)}
+		s.SetKeepAlivesEnabled(false)
+		l = &few{l, make(chan struct{}, mostAsking)}
 		a.servers[address] = s
 		go func() {
 			if err := s.Serve(l); err != http.ErrServerClosed {
@@ -104,6 +106,37 @@ func (a *answers) listen(spec *order.Spec) error {
 		}()
 	}
 	return nil
+}
+
+// mostAsking is how many may be connected at once to ask about a member: anybody can, and the agent needs its files for other things.
+const mostAsking = 64
+
+// few is a listener that takes only so many connections at a time.
+type few struct {
+	net.Listener
+	room chan struct{}
+}
+
+// Accept waits for room, then for a connection.
+func (f *few) Accept() (net.Conn, error) {
+	f.room <- struct{}{}
+	conn, err := f.Listener.Accept()
+	if err != nil {
+		<-f.room
+		return nil, err
+	}
+	return &oneOfFew{Conn: conn, leave: sync.OnceFunc(func() { <-f.room })}, nil
+}
+
+type oneOfFew struct {
+	net.Conn
+	leave func()
+}
+
+// Close makes room for another.
+func (c *oneOfFew) Close() error {
+	defer c.leave()
+	return c.Conn.Close()
 }
 
 // close answers no more.

@@ -162,7 +162,7 @@ func unpackFile(root *os.Root, at string, mode fs.FileMode, from io.Reader) (int
 const unpacking = `p=${1:-.}; if [ -d "$p" ]; then exec tar -xf - --no-same-owner -C "$p"; fi
 d=$(dirname -- "$p"); [ -d "$d" ] || { echo "there is no folder $d" >&2; exit 1; }
 [ -w "$d" ] || { echo "$(id -un) may not write in the folder $d; the member's own is data" >&2; exit 1; }
-t=$(mktemp -d "$d/.copy.XXXXXX") || exit 1; trap 'rm -rf "$t"' EXIT
+t=$d/.copy-$$; mkdir "$t" || exit 1; trap 'rm -rf "$t"' EXIT
 tar -xf - --no-same-owner -C "$t" && mv -f -- "$t"/* "$p"`
 
 // bring copies from here to a member.

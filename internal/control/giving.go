@@ -45,7 +45,7 @@ func (c *Controller) check(ctx context.Context, draft *field.Field) error {
 	return c.ground.Check(ctx, wants, have)
 }
 
-// want is what the node's ground is asked for now; false where nobody wants it now.
+// want is what the ground is to be asked for, of a node; false where nobody wants the node.
 func (c *Controller) want(node field.NodeName, times int) (ground.Want, ground.Bindings, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -240,15 +240,18 @@ func (r *run) unseal(s *field.ProofStep) {
 		put(&h.Path)
 		put(&h.Body)
 		for name, value := range h.Headers {
-			h.Headers[name] = field.Text(render.PutSecrets(string(value), secret))
+			text := render.PutSecrets(string(value), secret)
+			if written, basic := strings.CutPrefix(text, "Basic "); basic && text != string(value) {
+				r.mu.Lock()
+				r.secrets[written] = true
+				r.mu.Unlock()
+			}
+			h.Headers[name] = field.Text(text)
 		}
 	}
 	if t := s.TCP; t != nil {
 		put(&t.Send)
 		put(&t.Expect)
-	}
-	for i := range s.Exec {
-		put(&s.Exec[i])
 	}
 	if s.SQL != nil {
 		put(&s.SQL.URL)
@@ -269,7 +272,7 @@ func (r *run) hide(text string) string {
 
 func shorten(text string) string {
 	if len(text) > mostWhy {
-		return string([]rune(text[:mostWhy])) + "…"
+		return strings.ToValidUTF8(text[:mostWhy], "") + "…"
 	}
 	return text
 }

@@ -49,7 +49,11 @@ func (b *bench) run(ctx context.Context) state.ProofResult {
 	ask := func(_ context.Context, _ field.NodeName, m field.MemberName, q order.Question) (order.Said, error) {
 		b.Lock()
 		defer b.Unlock()
-		b.asked = append(b.asked, fmt.Sprintf("%s %s", m, strings.Join(q.Exec, " ")))
+		what := strings.Join(q.Exec, " ")
+		if q.TCP != nil {
+			what = q.TCP.Send
+		}
+		b.asked = append(b.asked, fmt.Sprintf("%s %s", m, what))
 		return b.answer(m, q)
 	}
 	return Prover{State: b.state, Ask: ask, Secret: func(name string) string { return "hush-" + name }}.Run(ctx, b.state.ProofsDue()[0])
@@ -86,25 +90,26 @@ func TestWhoIsAskedAndInWhichOrder(t *testing.T) {
 func TestValuesAreCarriedAndSecretsKept(t *testing.T) {
 	take := exec(field.ToOne, "take")
 	take.Capture = map[string]string{"token": "output"}
-	b := newBench(t, field.Proof{Steps: []field.ProofStep{take, exec(field.ToEach, "give", `{{.Value "token"}}`, `{{.Secret "key"}}`, "{{.Once}}")}})
+	b := newBench(t, field.Proof{Steps: []field.ProofStep{take,
+		{Say: "give", To: field.ToEach, Call: field.Call{TCP: &field.TCPCall{Port: "main", Send: `{{.Value "token"}} {{.Secret "key"}} {{.Once}}`}}}}})
 	b.answer = func(m field.MemberName, q order.Question) (order.Said, error) {
 		switch {
-		case q.Exec[0] == "take":
+		case q.TCP == nil:
 			return order.Said{OK: true, Captured: map[string]string{"token": "42"}}, nil
 		case m == "bells-3":
-			return order.Said{Why: "the answer was " + strings.Join(q.Exec[1:3], " ")}, nil
+			return order.Said{Why: "the answer was " + q.TCP.Send}, nil
 		}
 		return order.Said{OK: true}, nil
 	}
 	got := b.run(t.Context())
-	if got.OK || !strings.Contains(got.Why, "give, asked of bells-3: the answer was 42 (secret)") {
+	if got.OK || !strings.Contains(got.Why, "give, asked of bells-3: the answer was 42 (secret) ") {
 		t.Errorf("%+v", got)
 	}
 	once := map[string]bool{}
 	for _, a := range b.asked[1:] {
 		words := strings.Fields(a)
-		once[words[4]] = true
-		if words[2] != "42" || words[3] != "hush-key" {
+		once[words[3]] = true
+		if words[1] != "42" || words[2] != "hush-key" {
 			t.Errorf("asked was %q", a)
 		}
 	}

@@ -3,6 +3,7 @@ package render
 import (
 	"errors"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,6 +17,33 @@ type ProofScope struct {
 	Values map[string]string // what earlier steps have captured
 }
 
+// Value is a value that an earlier step of the proof has captured.
+func (v *View) Value(name string) (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have values that were captured")
+	}
+	if value, ok := v.proof.Values[name]; ok {
+		return value, nil
+	}
+	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.proof.Values)))
+}
+
+// Space is a name for what a proof writes, made of letters and underscores, the same each time.
+func (v *View) Space() (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have a .Space to write into")
+	}
+	return v.proof.Space, nil
+}
+
+// Once is a text that is new in every run of a proof.
+func (v *View) Once() (string, error) {
+	if v.proof == nil {
+		return "", errors.New("only steps of a proof have a .Once")
+	}
+	return v.proof.Once, nil
+}
+
 // SpaceOf is the namespace of a proof: the same in every run, so that what one has left behind is cleaned by the next.
 func SpaceOf(role field.RoleName, proof string) string {
 	return "lanternfield_" + strings.ReplaceAll(string(role)+"_"+proof, "-", "_")
@@ -24,14 +52,19 @@ func SpaceOf(role field.RoleName, proof string) string {
 // ProofStep renders a step of a proof for the member that is asked. Path leads to it below the role. Secrets are marks (see PutSecrets).
 func (s *Scene) ProofStep(asked field.MemberName, role field.RoleName, step field.ProofStep, path []string, scope ProofScope) (field.ProofStep, error) {
 	v := s.view(asked)
-	v.proof, v.secrets = &scope, true
+	v.proof = &scope
 	r := &renderer{view: v, at: path}
 	out := step
-	out.Call = r.call(step.Call)
+	out.Say = r.text(step.Say, "say")
+	out.Exec = r.list(step.Exec, "exec") // everybody on the node can read it
+	v.secrets = true
+	open := r.call(field.Call{HTTP: step.HTTP, TCP: step.TCP})
+	out.HTTP, out.TCP = open.HTTP, open.TCP
 	if step.SQL != nil {
 		out.SQL = &field.SQLCall{Driver: step.SQL.Driver, URL: r.text(step.SQL.URL, "sql", "url"), Statement: r.text(step.SQL.Statement, "sql", "statement")}
 	}
-	out.Say, out.Expect = r.text(step.Say, "say"), r.text(step.Expect, "expect")
+	out.Expect = r.text(step.Expect, "expect")
+	v.secrets = false
 	out.Capture = maps.Clone(step.Capture)
 	for name, text := range step.Capture {
 		out.Capture[name] = r.text(text, "capture", name)

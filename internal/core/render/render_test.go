@@ -52,7 +52,7 @@ func TestWhatCannotBeRenderedSaysWhereAndWhy(t *testing.T) {
 		`{{.Calls "store"}}`:      `there is no call "store"; there is queue`,
 		`{{.Setting "zzz"}}`:      `there is no setting "zzz"; there is pace`,
 		`{{.Leader.Address}}`:     `nobody leads while the cluster is founded; guard .Leader with {{if not .Founding}}`,
-		`{{.Secret "x"}}`:         `a secret may be used in files and env only: everybody on the node can read command lines`,
+		`{{.Secret "x"}}`:         `a secret may be used in files, in env, and in http, tcp, sql and expect of proofs only: everybody on the node can read command lines`,
 		`{{if}}`:                  `missing value for if`,
 		`{{range .Joined}}`:       `unexpected EOF`,
 		`{{.Captured "id"}}`:      `there is no captured value "id"; none is declared`,

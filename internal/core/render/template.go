@@ -59,8 +59,12 @@ func (l *limited) Write(p []byte) (int, error) {
 
 // arithmetic is what templates can reckon with: whole numbers, given as numbers or as digits; and what they can write in another way.
 var arithmetic = template.FuncMap{
-	"base64": func(text any) string {
-		return base64.StdEncoding.EncodeToString([]byte(traceMark.ReplaceAllString(fmt.Sprint(text), "")))
+	"base64": func(text any) (string, error) {
+		plain := traceMark.ReplaceAllString(fmt.Sprint(text), "")
+		if secretMark.MatchString(plain) || basicMark.MatchString(plain) {
+			return "", errors.New("a secret is put in later, so that base64 has nothing to write; .Basic does for an HTTP header")
+		}
+		return base64.StdEncoding.EncodeToString([]byte(plain)), nil
 	},
 	"add": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x + y, nil }) },
 	"sub": func(a, b any) (int, error) { return reckon(a, b, func(x, y int) (int, error) { return x - y, nil }) },

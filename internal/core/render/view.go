@@ -2,13 +2,10 @@ package render
 
 import (
 	"cmp"
-	"encoding/base64"
-	"errors"
 	"fmt"
 	"maps"
 	"net"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -316,33 +313,6 @@ func (v *View) Captured(name string) (string, error) {
 	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
 }
 
-// Value is a value that an earlier step of the proof has captured.
-func (v *View) Value(name string) (string, error) {
-	if v.proof == nil {
-		return "", errors.New("only steps of a proof have values that were captured")
-	}
-	if value, ok := v.proof.Values[name]; ok {
-		return value, nil
-	}
-	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.proof.Values)))
-}
-
-// Space is a name for what a proof writes, made of letters and underscores, the same each time.
-func (v *View) Space() (string, error) {
-	if v.proof == nil {
-		return "", errors.New("only steps of a proof have a .Space to write into")
-	}
-	return v.proof.Space, nil
-}
-
-// Once is a text that is new in every run of a proof.
-func (v *View) Once() (string, error) {
-	if v.proof == nil {
-		return "", errors.New("only steps of a proof have a .Once")
-	}
-	return v.proof.Once, nil
-}
-
 // ID is the identity under which the cluster itself lists the member: as its roster has it, or as a join captured it
 // under the name id.
 func (v *View) ID() (string, error) {
@@ -358,41 +328,6 @@ func (v *View) Target() (*View, error) {
 		return nil, fmt.Errorf("only hand_over has a .Target, who is to lead")
 	}
 	return v.scene.view(v.target), nil
-}
-
-// Secret stands for a secret of the field; the controller puts it in as the order leaves, so that it is never stored.
-func (v *View) Secret(name string) (string, error) {
-	if !v.secrets {
-		return "", fmt.Errorf("a secret may be used in files and env only: everybody on the node can read command lines")
-	}
-	if !field.NamePattern.MatchString(name) {
-		return "", fmt.Errorf("%q cannot name a secret; %s", name, field.NameRule)
-	}
-	return "\x00secret:" + name + "\x00", nil
-}
-
-var (
-	secretMark = regexp.MustCompile("\x00secret:([a-z0-9-]+)\x00")
-	basicMark  = regexp.MustCompile("\x00basic:([^\x00]*):([a-z0-9-]+)\x00")
-)
-
-// Basic is the value of an HTTP header Authorization for a user and a secret, where secrets may be used.
-func (v *View) Basic(user, secret string) (string, error) {
-	if _, err := v.Secret(secret); err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("Basic \x00basic:%s:%s\x00", user, secret), nil
-}
-
-// PutSecrets replaces the marks that Secret left.
-func PutSecrets(text string, value func(name string) string) string {
-	text = basicMark.ReplaceAllStringFunc(text, func(mark string) string {
-		m := basicMark.FindStringSubmatch(mark)
-		return base64.StdEncoding.EncodeToString([]byte(m[1] + ":" + value(m[2])))
-	})
-	return secretMark.ReplaceAllStringFunc(text, func(mark string) string {
-		return value(secretMark.FindStringSubmatch(mark)[1])
-	})
 }
 
 func unknown(what, name string, known []string) error {
