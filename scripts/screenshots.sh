@@ -106,8 +106,7 @@ press Right Right Right Right Right
 sleep 1
 shot "$out/board-joining.png"
 wait $!
-press question
-press Escape q
+press q
 screen_close
 
 SCREEN_COLORS=light screen_open bin/lanternfield open "$file"
