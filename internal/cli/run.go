@@ -145,12 +145,11 @@ func (a *app) runOne(ctx context.Context, visitor *control.Visitor, h control.Ho
 		return r
 	}
 	defer frames.Close()
-	stop := interrupts(ctx, frames)
-	defer stop()
-	late := context.AfterFunc(ctx, func() {
+	interrupted := context.AfterFunc(ctx, func() {
+		_ = frames.Write(agentapi.FrameSignal, []byte("INT"))
 		time.AfterFunc(interruptedFor, func() { frames.Close() })
 	})
-	defer late()
+	defer interrupted()
 	ending, err := visit{frames, in, out, errs}.run()
 	if err != nil {
 		r.Error = err.Error()

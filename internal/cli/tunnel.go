@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -109,8 +108,8 @@ func through(ctx context.Context, door *control.Visitor, host control.Host, v ag
 	switch {
 	case ending.Why != "":
 		return ending.Why
-	case errors.As(err, new(*json.SyntaxError)):
-		return err.Error()
+	case errors.Is(err, errAgentGone):
+		return fmt.Sprintf("%s: %v", host.Member, err)
 	}
 	return ""
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -50,6 +49,9 @@ func (a *app) oneMember(folder control.Folder, name string) (*control.Visitor, c
 	return v, hosts[0], nil
 }
 
+// errAgentGone says that nothing is heard any more of what was begun at a member.
+var errAgentGone = errors.New("the connection to its agent ended; how what was begun there has ended is not known")
+
 // visit is what goes on at one member.
 type visit struct {
 	frames *agentapi.Frames
@@ -84,7 +86,7 @@ func (v visit) run() (agentapi.Ending, error) {
 	for {
 		kind, data, err := v.frames.Read()
 		if err != nil {
-			return agentapi.Ending{}, errors.New("the connection to its agent ended; how what was begun there has ended is not known")
+			return agentapi.Ending{}, errAgentGone
 		}
 		switch kind {
 		case agentapi.FrameOut:
@@ -104,9 +106,4 @@ func (v visit) run() (agentapi.Ending, error) {
 			return agentapi.Ending{}, err
 		}
 	}
-}
-
-// interrupts passes the first interruption on to what runs, and ends the visit at the second, or a while after the first.
-func interrupts(ctx context.Context, frames *agentapi.Frames) (stop func() bool) {
-	return context.AfterFunc(ctx, func() { _ = frames.Write(agentapi.FrameSignal, []byte("INT")) })
 }

@@ -6,9 +6,9 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
-	"syscall"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/host"
 )
 
 // barred finds a role whose members are to run as a user who may not pass the way to their folders on this machine. It is found before anything
@@ -26,16 +26,13 @@ func (f Folder) barred(draft *field.Field) error {
 		if err != nil {
 			continue // its agent says so
 		}
-		for at := f.Dir; at != "/" && at != "."; at = filepath.Dir(at) {
-			info, err := os.Stat(at)
-			if err != nil {
-				continue // it is made, to be passed
-			}
-			st, is := info.Sys().(*syscall.Stat_t)
-			if info.Mode()&0o001 == 0 && is && strconv.Itoa(int(st.Uid)) != who.Uid {
-				return fmt.Errorf("%s runs as the user %s, who may not enter %s (%s), where the field's folders would be. Name a state folder that others may pass, "+
-					"such as --state /var/lib/lanternfield, or LANTERNFIELD_STATE; nothing has been changed", r.Name, r.Program.User, at, info.Mode().Perm())
-			}
+		uid, err := strconv.Atoi(who.Uid)
+		if err != nil {
+			continue
+		}
+		if at, mode, err := host.Barred(filepath.Join(f.Dir, "nodes"), uid); err == nil && at != "" {
+			return fmt.Errorf("%s runs as the user %s, who may not enter %s (%s), where the field's folders would be. Name a state folder that others may pass, "+
+				"such as --state /var/lib/lanternfield, or LANTERNFIELD_STATE; nothing has been changed", r.Name, r.Program.User, at, mode)
 		}
 	}
 	return nil

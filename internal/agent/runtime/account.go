@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"os/user"
-	"path/filepath"
 	"strconv"
 	"syscall"
 
@@ -55,21 +54,11 @@ func (a *Account) MayEnter(dir string) error {
 	if a.Credential == nil {
 		return nil
 	}
-	for at := filepath.Dir(dir); at != "/" && at != "."; at = filepath.Dir(at) {
-		info, err := os.Stat(at)
-		if os.IsNotExist(err) {
-			continue // it is made, to be passed
-		}
-		if err != nil {
-			return err
-		}
-		st, _ := info.Sys().(*syscall.Stat_t)
-		if info.Mode()&0o001 == 0 && (st == nil || int(st.Uid) != a.UID) {
-			return fmt.Errorf("the program is to run as user %d, who may not enter %s (%s); name a state folder that others may pass through with --state",
-				a.UID, at, info.Mode().Perm())
-		}
+	at, mode, err := host.Barred(dir, a.UID)
+	if err == nil && at != "" {
+		err = fmt.Errorf("the program is to run as user %d, who may not enter %s (%s); name a state folder that others may pass through with --state", a.UID, at, mode)
 	}
-	return nil
+	return err
 }
 
 // fromOwn are the variables that members, and commands about them, get from the agent's own environment. Nothing else of it reaches

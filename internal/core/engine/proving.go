@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"lanternfield/internal/core/field"
@@ -60,13 +61,16 @@ func (w *pass) proveForGates() []state.Fact {
 	}
 	for i := range w.Field.Roles {
 		r := &w.Field.Roles[i]
-		for on, gate := range r.After {
-			if target := w.Field.Role(on); gate == field.GateProof && target != nil {
-				if v := w.Gate(target, gate, w.active(on)); v.Have >= v.Need && !v.Founding {
-					if _, asked := w.Proved(target); !asked {
-						return w.askProofs(target)
-					}
-				}
+		for _, on := range slices.Sorted(maps.Keys(r.After)) {
+			target := w.Field.Role(on)
+			if r.After[on] != field.GateProof || target == nil {
+				continue
+			}
+			if v := w.Gate(target, field.GateProof, w.active(on)); v.Have < v.Need || v.Founding {
+				continue
+			}
+			if facts := w.askProofs(target); len(facts) > 0 {
+				return facts
 			}
 		}
 	}

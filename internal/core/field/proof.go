@@ -1,7 +1,7 @@
 package field
 
 import (
-	"fmt"
+	"cmp"
 	"maps"
 	"slices"
 	"strconv"
@@ -51,7 +51,7 @@ const (
 	ToEach   To = "each"   // all that are ready
 )
 
-// SightOfStep is what expressions see of the answer to a step of a proof.
+// Sight is what expressions see of the answer to a step of a proof.
 func (s ProofStep) Sight() Sight {
 	if s.SQL != nil {
 		row := types.Map{types.Extra: types.Any}
@@ -80,12 +80,7 @@ func (r *Role) AllProofs() []NamedProof {
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b NamedProof) int {
-		if a.Name < b.Name {
-			return -1
-		}
-		return map[bool]int{true: 0, false: 1}[a.Name == b.Name]
-	})
+	slices.SortFunc(out, func(a, b NamedProof) int { return cmp.Compare(a.Name, b.Name) })
 	return out
 }
 
@@ -99,16 +94,14 @@ func (r *Role) Proof(name string) (NamedProof, bool) {
 	return NamedProof{}, false
 }
 
-// Parts lists the steps of a proof under the keys of the field file.
-func (p Proof) Parts() []struct {
+// ProofPart is steps of a proof under their key in the field file.
+type ProofPart struct {
 	Key   string
 	Steps []ProofStep
-} {
-	return []struct {
-		Key   string
-		Steps []ProofStep
-	}{{"clean", p.Clean}, {"steps", p.Steps}}
 }
+
+// Parts lists the steps of a proof, in the order in which they are done at first.
+func (p Proof) Parts() []ProofPart { return []ProofPart{{"clean", p.Clean}, {"steps", p.Steps}} }
 
 // proofs checks what the schema cannot about the proofs of a role.
 func (v *validator) proofs(r *Role) {
@@ -165,17 +158,4 @@ func (v *validator) proofExpression(at []string, text string, s ProofStep, yield
 	if err := CheckExpression(text, s.Sight(), yields); err != nil {
 		v.add(at, "", "this expression cannot be used: %s", err)
 	}
-}
-
-// Words names whom a step asks.
-func (t To) Words(of RoleName) string {
-	switch t {
-	case ToLeader:
-		return fmt.Sprintf("who leads %s", of)
-	case ToOthers:
-		return fmt.Sprintf("the others of %s", of)
-	case ToEach:
-		return fmt.Sprintf("each of %s", of)
-	}
-	return fmt.Sprintf("one of %s", of)
 }

@@ -66,9 +66,7 @@ func (s *State) Gate(on *field.Role, gate field.Gate, members []*Member) Gate {
 		v.Need = on.Members
 	case field.GateProof:
 		v.Need = on.Members
-		if proved, _ := s.Proved(on); !proved {
-			v.Unproved = true
-		}
+		v.Unproved = !s.Proved(on)
 	case field.GateFirst:
 		v.Need = min(1, on.Members)
 	default:

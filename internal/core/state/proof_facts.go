@@ -113,7 +113,7 @@ func (s *State) changeProof(key ProofKey) *Proof {
 // ProofsDue lists the proofs that are asked for and not done, of roles that are there.
 func (s *State) ProofsDue() []*ProofRun {
 	var due []*ProofRun
-	if s.Field == nil || s.Retiring || s.Retired {
+	if len(s.Proofs) == 0 || s.Field == nil || s.Retiring || s.Retired {
 		return nil
 	}
 	for i := range s.Field.Roles {
@@ -136,32 +136,13 @@ func (s *State) ProvedSince(key ProofKey) bool {
 	return known != nil && (known.Running != nil || known.Last != nil && s.sinceRollout(known.Last))
 }
 
-// Proved tells whether every proof of a role has passed in this rollout, and whether all have been asked for in it.
-func (s *State) Proved(role *field.Role) (proved, asked bool) {
-	proved, asked = true, true
+// Proved tells whether every proof of a role has passed since the newest rollout began.
+func (s *State) Proved(role *field.Role) bool {
 	for _, p := range role.AllProofs() {
 		known := s.Proofs[KeyOf(role.Name, p.Name)]
-		last := known != nil && known.Last != nil && s.sinceRollout(known.Last)
-		running := known != nil && known.Running != nil
-		proved = proved && last && known.Last.OK
-		asked = asked && (last || running)
-	}
-	return proved, asked
-}
-
-// FailedProofs lists the proofs of roles that are there whose last run has failed.
-func (s *State) FailedProofs() []*ProofRun {
-	var failed []*ProofRun
-	if s.Field == nil {
-		return nil
-	}
-	for i := range s.Field.Roles {
-		r := &s.Field.Roles[i]
-		for _, p := range r.AllProofs() {
-			if known := s.Proofs[KeyOf(r.Name, p.Name)]; known != nil && known.Last != nil && !known.Last.OK {
-				failed = append(failed, known.Last)
-			}
+		if known == nil || known.Last == nil || !known.Last.OK || !s.sinceRollout(known.Last) {
+			return false
 		}
 	}
-	return failed
+	return true
 }
