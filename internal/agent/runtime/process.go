@@ -280,7 +280,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 	cmd.Dir, cmd.Env = p.at.Folder, Environment(p.at, p.name, spec)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.Credential}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 100 * time.Millisecond
+	cmd.WaitDelay = time.Second // for its last words, on a machine that is busy; what it has left behind may hold its output for ever
 	cmd.Stdout, cmd.Stderr = out, out
 	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
 		return 0, fmt.Errorf("%s: %w", args[0], err)
@@ -288,7 +288,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 	err = cmd.Wait()
 	host.Born.Delete(cmd.Process.Pid)
 	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
 		return 0, fmt.Errorf("%s: %w", args[0], err)
 	}
 	return cmd.ProcessState.ExitCode(), nil

@@ -70,7 +70,7 @@ func toldBy(program string, l order.Lookup) (string, error) {
 	switch {
 	case ctx.Err() != nil:
 		return "", fmt.Errorf("%s did not tell its version within %s", l.Tells.Exec[0], versionWithin)
-	case err != nil && !errors.As(err, &exit):
+	case err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay):
 		return "", err
 	}
 	return l.Tells.Read(out.String())
