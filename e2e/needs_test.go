@@ -38,8 +38,8 @@ roles:
 	x.contains(x.must("run", x.file, "it-1", "--", "sh", "-c", "ulimit -n"), "777")
 	x.contains(x.must("journal", x.file), "it-1 runs version 2.11.3")
 	for says, change := range map[string][2]string{
-		"is of version 2.11.3 here, and version 2.12 is wanted":           {`version: "2.11"`, `version: "2.12"`},
-		"is of version 2.11.3 here, and 2.20 is the oldest that will do":  {`least: "2.9"`, `least: "2.20"`},
+		"here is version 2.11.3, and version 2.12 is wanted":              {`version: "2.11"`, `version: "2.12"`},
+		"here is version 2.11.3, and 2.20 is the oldest that works":       {`least: "2.9"`, `least: "2.20"`},
 		"has no version by the pattern `drum ([0-9.]+)`: \"bell 2.11.3\"": {"'bell (", "'drum ("},
 		"it needs 1073741000 open files, and":                             {"open_files: 777", "open_files: 1073741000"},
 		"for the setting vm.max_map_count of the kernel, which is":        {"vm.max_map_count: 1", "vm.max_map_count: 999999999"},

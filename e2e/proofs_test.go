@@ -80,13 +80,13 @@ func TestProofs(t *testing.T) {
 
 	// What is wrong with a proof is found before anything runs.
 	for says, change := range map[string][2]string{
-		"there is no captured value \"nam\"; did you mean \"name\"?":    {`.Value "name"}}'}, expect: 'trim`, `.Value "nam"}}'}, expect: 'trim`},
-		"must say exactly one of http, tcp, exec and sql":               {"to: others, http:", "to: others, exec: [x], http:"},
-		"nobody is known to lead books":                                 {"to: others", "to: leader"},
-		"asks members of \"book\", and there is no such role":           {"expect: status == 404", "of: book, expect: status == 404"},
-		"there is no statue here; did you mean \"status\"?":             {"expect: status == 404", "expect: statue == 404"},
-		"readers waits until readers2 is proved, and that has no proof": {"after: {books: proof}", "after: {readers2: proof}"},
-		"there is no port \"pag\"; did you mean \"page\"?":              {`say: read it, http: {port: page`, `say: read it, http: {port: pag`},
+		"there is no captured value \"nam\"; did you mean \"name\"?":         {`.Value "name"}}'}, expect: 'trim`, `.Value "nam"}}'}, expect: 'trim`},
+		"must say exactly one of http, tcp, exec and sql":                    {"to: others, http:", "to: others, exec: [x], http:"},
+		"nobody is known to lead books":                                      {"to: others", "to: leader"},
+		"asks members of \"book\", and there is no such role":                {"expect: status == 404", "of: book, expect: status == 404"},
+		"there is no statue here; did you mean \"status\"?":                  {"expect: status == 404", "expect: statue == 404"},
+		"readers waits until readers2 is proved, and readers2 has no proofs": {"after: {books: proof}", "after: {readers2: proof}"},
+		"there is no port \"pag\"; did you mean \"page\"?":                   {`say: read it, http: {port: page`, `say: read it, http: {port: pag`},
 	} {
 		text := strings.Replace(string(content), change[0], change[1], 1) + "  readers2: {members: 1, program: {command: [sleep, \"600\"]}}\n"
 		x.write(text)
@@ -98,7 +98,7 @@ func TestProofs(t *testing.T) {
 	if out, code := x.try(time.Minute, "prove", x.file, "book"); code != 2 || !strings.Contains(out, `did you mean "books"?`) {
 		t.Errorf("%d, %s", code, out)
 	}
-	if out, code := x.try(time.Minute, "prove", x.file, "readers"); code != 2 || !strings.Contains(out, "there is no proof of that") {
+	if out, code := x.try(time.Minute, "prove", x.file, "readers"); code != 2 || !strings.Contains(out, "there is nothing to prove") {
 		t.Errorf("%d, %s", code, out)
 	}
 	x.must("retire", x.file, "--yes", "--forget")

@@ -180,7 +180,7 @@ func TestTunnelsAndCopies(t *testing.T) {
 	if got, err := os.ReadFile(filepath.Join(x.dir, "back/old/b")); err != nil || string(got) != "charts/old/b" {
 		t.Errorf("there and back: %q, %v", got, err)
 	}
-	for says, args := range map[string][]string{"there is no nothing": {"bells-1:nothing", "."}, "one of the two must be": {"a", "b"}, "bells is 2 members": {"bells:a", "b"},
+	for says, args := range map[string][]string{"there is no file or folder nothing": {"bells-1:nothing", "."}, "one of the two must be": {"a", "b"}, "bells is 2 members": {"bells:a", "b"},
 		"no such file": {"nothing", "bells-1:data"}, "there is no folder": {"charts/a", "bells-1:data/x/y/z"}} {
 		if out, code := x.try(time.Minute, append([]string{"copy", x.file}, args...)...); code != 2 || !strings.Contains(out, says) {
 			t.Errorf("%v: %d, %s", args, code, out)

@@ -150,7 +150,7 @@ func (c *Client) Visit(ctx context.Context, m field.MemberName, v Visit) (*Frame
 		defer res.Body.Close()
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
 		if res.StatusCode < 400 {
-			return nil, errors.New("its agent is of an older version, which lets nobody in; deploy, open or serve replaces it")
+			return nil, errors.New("its agent is from an older version and does not support this; deploy, open or serve replaces it")
 		}
 		return nil, &Refused{Status: res.StatusCode, Why: strings.TrimSpace(string(text))}
 	}

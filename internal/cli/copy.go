@@ -35,7 +35,7 @@ func (a *app) copyCommand() *cobra.Command {
 			fromMember, fromPath, from := atMember(what[0])
 			toMember, toPath, to := atMember(what[1])
 			if from == to {
-				return errors.New("one of the two must be at a member, MEMBER:PATH, and the other here")
+				return errors.New("one of the two must be MEMBER:PATH, and the other a path here")
 			}
 			visitor, host, err := a.oneMember(folder, fromMember+toMember)
 			if err != nil {
@@ -79,7 +79,7 @@ func atEnd(ctx context.Context, door *control.Visitor, host control.Host, args [
 }
 
 // packing is what reads a file or a folder at a member: its name first, then what is to be written out.
-const packing = `p=$1; [ -e "$p" ] || { echo "there is no $p" >&2; exit 1; }; cd "$(dirname -- "$p")" && exec tar -cf - -- "$(basename -- "$p")"`
+const packing = `p=$1; [ -e "$p" ] || { echo "there is no file or folder $p" >&2; exit 1; }; cd "$(dirname -- "$p")" && exec tar -cf - -- "$(basename -- "$p")"`
 
 // fetch copies from a member to here.
 func (a *app) fetch(ctx context.Context, door *control.Visitor, host control.Host, from, to string) error {

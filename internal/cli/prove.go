@@ -88,7 +88,7 @@ func (a *app) awaitProofs(cmd *cobra.Command, session control.Session, timeout t
 			}
 			return nil
 		case <-after:
-			fmt.Fprintf(a.err, "The proofs are not done after %s; they go on, and `lanternfield status` tells what came of them.\n", field.Span(timeout))
+			fmt.Fprintf(a.err, "The proofs are not finished after %s; they go on, and `lanternfield status` tells what came of them.\n", field.Span(timeout))
 			return errBadAnswer
 		}
 	}
@@ -100,7 +100,7 @@ func (a *app) printProof(p snapshot.ProofView) {
 	if !p.OK {
 		word = "does not hold"
 	}
-	fmt.Fprintf(a.out, "%s of %s %s, in %s\n", p.Name, p.Role, word, brief(time.Duration(p.TookMS*float64(time.Millisecond))))
+	fmt.Fprintf(a.out, "%s of %s %s, in %s\n", p.Name, p.Role, word, field.Brief(time.Duration(p.TookMS*float64(time.Millisecond))))
 	for _, s := range p.Steps {
 		mark := "+"
 		if !s.OK {
@@ -114,7 +114,7 @@ func (a *app) printProof(p snapshot.ProofView) {
 		if s.Tries > 1 {
 			tries = fmt.Sprintf(", at the try %d", s.Tries)
 		}
-		fmt.Fprintf(a.out, "  %s %-14s %s (%s%s)\n", mark, who, s.Say, brief(s.Took), tries)
+		fmt.Fprintf(a.out, "  %s %-14s %s (%s%s)\n", mark, who, s.Say, field.Brief(s.Took), tries)
 		if !s.OK {
 			fmt.Fprintf(a.out, "    %s\n", strings.ReplaceAll(s.Why, "\n", "\n    "))
 		}
@@ -137,12 +137,4 @@ func (a *app) notProved(snap *snapshot.Snapshot) error {
 	}
 	fmt.Fprintf(a.err, "%s runs as it was deployed, and is not proved. `lanternfield prove` tries again.\n", snap.Field)
 	return errBadAnswer
-}
-
-// brief words a duration that is often shorter than a second.
-func brief(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
-	}
-	return field.Span(d)
 }

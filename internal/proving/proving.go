@@ -79,7 +79,7 @@ func (p Prover) Run(ctx context.Context, which *state.ProofRun) state.ProofResul
 	defer stop()
 	r.single = map[field.MemberName]bool{}
 	if left := r.steps(after, "clean", proof.Clean); left != nil && err == nil {
-		err = fmt.Errorf("all held, and what it has written could not be removed: %w", left)
+		err = fmt.Errorf("all steps held, but what they wrote could not be removed: %w", left)
 	}
 	r.result.OK, r.result.Took = err == nil, time.Since(began).Round(time.Millisecond)
 	if err != nil {

@@ -25,7 +25,7 @@ func (a *app) prove(role field.RoleName) tea.Cmd {
 		o.Names, whose = []string{string(role)}, string(role)
 	}
 	if count == 0 {
-		a.say(true, fmt.Sprintf("There is no proof of %s: neither its kit nor the file has any. proofs: in the file adds some.", whose))
+		a.say(true, fmt.Sprintf("There is no proof of %s: neither its kit nor the field file defines one. Add it under proofs: in the file.", whose))
 		return nil
 	}
 	a.say(false, fmt.Sprintf("%s is being proved. 4 shows what comes of it.", whose))

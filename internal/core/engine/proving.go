@@ -38,7 +38,7 @@ func (in Prove) decide(s *state.State) ([]state.Fact, error) {
 		}
 	}
 	if len(facts) == 0 {
-		return nil, fmt.Errorf("there is no proof of that: neither its kit nor the field has any (proofs:)")
+		return nil, fmt.Errorf("there is nothing to prove: neither the kit nor the field file defines a proof of it (proofs:)")
 	}
 	return facts, nil
 }

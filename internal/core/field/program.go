@@ -136,9 +136,9 @@ func (v *VersionOf) Read(output string) (string, error) {
 func (v *VersionOf) Suits(found, want string) error {
 	switch {
 	case want != "" && found != want && !strings.HasPrefix(found, strings.TrimSuffix(want, ".")+"."):
-		return fmt.Errorf("%s is of version %s here, and version %s is wanted", v.Exec[0], found, want)
+		return fmt.Errorf("%s here is version %s, and version %s is wanted", v.Exec[0], found, want)
 	case v.Least != "" && older(found, string(v.Least)):
-		return fmt.Errorf("%s is of version %s here, and %s is the oldest that will do", v.Exec[0], found, v.Least)
+		return fmt.Errorf("%s here is version %s, and %s is the oldest that works", v.Exec[0], found, v.Least)
 	}
 	return nil
 }

@@ -11,13 +11,13 @@ func TestVersionsAreReadAndJudged(t *testing.T) {
 	for _, s := range []struct{ output, want, found, says string }{
 		{"etcd Version: 3.4.23\nGit SHA: 1\n", "", "3.4.23", ""},
 		{"etcd Version: 3.10.1", "", "3.10.1", ""},
-		{"etcd Version: 3.3.9", "", "3.3.9", "etcd is of version 3.3.9 here, and 3.4 is the oldest that will do"},
-		{"etcd Version: 3", "", "3", "3.4 is the oldest that will do"},
+		{"etcd Version: 3.3.9", "", "3.3.9", "etcd here is version 3.3.9, and 3.4 is the oldest that works"},
+		{"etcd Version: 3", "", "3", "3.4 is the oldest that works"},
 		{"etcd Version: 4", "", "4", ""},
 		{"etcd Version: 3.5.1", "3.5", "3.5.1", ""},
 		{"etcd Version: 3.5", "3.5", "3.5", ""},
 		{"etcd Version: 3.50", "3.5", "3.50", "version 3.5 is wanted"},
-		{"etcd Version: 3.4.23", "3.5", "3.4.23", "etcd is of version 3.4.23 here, and version 3.5 is wanted"},
+		{"etcd Version: 3.4.23", "3.5", "3.4.23", "etcd here is version 3.4.23, and version 3.5 is wanted"},
 		{"no such option\nusage", "", "", "what etcd --version says has no version by the pattern"},
 		{"", "", "", "has no version by the pattern"},
 	} {

@@ -107,7 +107,7 @@ func (p Proof) Parts() []ProofPart { return []ProofPart{{"clean", p.Clean}, {"st
 func (v *validator) proofs(r *Role) {
 	for _, on := range slices.Sorted(maps.Keys(r.After)) {
 		if target := v.Role(on); r.After[on] == GateProof && target != nil && len(target.AllProofs()) == 0 {
-			v.add([]string{"roles", string(r.Name), "after", string(on)}, "give it a proof (proofs:), or wait for quorum, all, first or a number", "%s waits until %s is proved, and that has no proof", r.Name, on)
+			v.add([]string{"roles", string(r.Name), "after", string(on)}, "give it a proof (proofs:), or wait for quorum, all, first or a number", "%s waits until %s is proved, and %s has no proofs", r.Name, on, on)
 		}
 	}
 	for _, p := range r.AllProofs() {

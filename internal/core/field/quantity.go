@@ -85,6 +85,14 @@ func (d Duration) Or(fallback time.Duration) time.Duration {
 	return time.Duration(d)
 }
 
+// Brief words a length of time that is often less than a second: "12 ms", else as Span does.
+func Brief(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
+	}
+	return Span(d)
+}
+
 // Span words a length of time for people: "0.4 s", "23 s", "1 min 42 s", "3 h 5 min".
 func Span(d time.Duration) string {
 	switch {

@@ -62,7 +62,7 @@ var arithmetic = template.FuncMap{
 	"base64": func(text any) (string, error) {
 		plain := traceMark.ReplaceAllString(fmt.Sprint(text), "")
 		if secretMark.MatchString(plain) || basicMark.MatchString(plain) {
-			return "", errors.New("a secret is put in later, so that base64 has nothing to write; .Basic does for an HTTP header")
+			return "", errors.New("base64 cannot encode a secret, which is put in later; use .Basic for an HTTP header")
 		}
 		return base64.StdEncoding.EncodeToString([]byte(plain)), nil
 	},

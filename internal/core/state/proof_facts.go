@@ -89,7 +89,7 @@ func (f ProofEnded) apply(s *State, at time.Time) {
 // Sentence words the fact for the journal.
 func (f ProofEnded) Sentence() string {
 	if f.OK {
-		return fmt.Sprintf("proved: %s of %s, in %s", f.Name, f.Role, field.Span(f.Took))
+		return fmt.Sprintf("proved: %s of %s, in %s", f.Name, f.Role, field.Brief(f.Took))
 	}
 	why, _, _ := strings.Cut(f.Why, "\n")
 	return fmt.Sprintf("%s of %s is not proved: %s", f.Name, f.Role, why)

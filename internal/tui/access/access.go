@@ -111,7 +111,7 @@ func waysIn(k theme.Theme, s *snapshot.Snapshot) []line {
 func (v *View) proofs(k theme.Theme, s *snapshot.Snapshot, now time.Time, width int) []line {
 	lines := []line{{proof: -1, pieces: []piece{{0, "proofs", k.Quiet()}}}}
 	if len(s.Proofs) == 0 {
-		return append(lines, line{proof: -1, pieces: []piece{{0, "Neither kits nor the field have any. proofs: in the field file adds some: write here, read there.", k.Text()}}})
+		return append(lines, line{proof: -1, pieces: []piece{{0, "There are none: neither the kits nor the field file define any. Add them under proofs: in the field file.", k.Text()}}})
 	}
 	for i, p := range s.Proofs {
 		lamp, word := k.LampOf(state.Planned, false), "never done"
@@ -125,7 +125,7 @@ func (v *View) proofs(k theme.Theme, s *snapshot.Snapshot, now time.Time, width 
 		}
 		l := line{proof: i, pieces: []piece{{0, string(lamp.Shape), k.In(lamp.Color)}, {2, string(p.Role), k.Text()}, {18, p.Name, k.Text().Strong()}, {42, word, k.In(lamp.Color)}}}
 		if !p.At.IsZero() {
-			l.pieces = append(l.pieces, piece{57, fmt.Sprintf("%s ago, in %s, asked for by %s", field.Span(now.Sub(p.At)), took(p.TookMS), p.By), k.Quiet()})
+			l.pieces = append(l.pieces, piece{57, fmt.Sprintf("%s ago, in %s, asked for by %s", field.Span(now.Sub(p.At)), field.Brief(time.Duration(p.TookMS*float64(time.Millisecond))), p.By), k.Quiet()})
 		}
 		lines = append(lines, l)
 		if i == v.At {
@@ -133,14 +133,6 @@ func (v *View) proofs(k theme.Theme, s *snapshot.Snapshot, now time.Time, width 
 		}
 	}
 	return lines
-}
-
-// took words milliseconds.
-func took(ms float64) string {
-	if ms < 1000 {
-		return fmt.Sprintf("%.0f ms", ms)
-	}
-	return field.Span(time.Duration(ms * float64(time.Millisecond)))
 }
 
 // steps says what a proof shows, and what came of its steps.
@@ -157,7 +149,7 @@ func steps(k theme.Theme, p snapshot.ProofView, width int) []line {
 			lamp = k.LampOf(state.Failed, false)
 			last = s.Why
 		}
-		more := took(float64(s.Took.Microseconds()) / 1000)
+		more := field.Brief(s.Took)
 		if s.Tries > 1 {
 			more += fmt.Sprintf(", at try %d", s.Tries)
 		}
