@@ -19,10 +19,10 @@ func (f Folder) barred(draft *field.Field) error {
 	}
 	for i := range draft.Roles {
 		r := &draft.Roles[i]
-		if r.Program == nil || r.Program.User == "" || r.Members == 0 {
+		if r.Program == nil || r.Program.RunsAs() == "" || r.Members == 0 {
 			continue
 		}
-		who, err := user.Lookup(r.Program.User)
+		who, err := user.Lookup(r.Program.RunsAs())
 		if err != nil {
 			continue // its agent says so
 		}
@@ -32,7 +32,7 @@ func (f Folder) barred(draft *field.Field) error {
 		}
 		if at, mode, err := host.Barred(filepath.Join(f.Dir, "nodes"), uid); err == nil && at != "" {
 			return fmt.Errorf("%s runs as the user %s, who may not enter %s (%s), where the field's folders would be. Name a state folder that others may pass, "+
-				"such as --state /var/lib/lanternfield, or LANTERNFIELD_STATE; nothing has been changed", r.Name, r.Program.User, at, mode)
+				"such as --state /var/lib/lanternfield, or LANTERNFIELD_STATE; nothing has been changed", r.Name, r.Program.RunsAs(), at, mode)
 		}
 	}
 	return nil

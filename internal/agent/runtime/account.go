@@ -18,6 +18,14 @@ type Account struct {
 	Credential *syscall.Credential // nil: as the agent itself
 }
 
+// accountOf is whom a member runs as: a user that holds only instead of root leaves any other agent's own.
+func accountOf(name string, ifRoot bool) (*Account, error) {
+	if ifRoot && os.Geteuid() != 0 {
+		name = ""
+	}
+	return AccountOf(name)
+}
+
 // AccountOf finds a user with all its groups; the empty name is the agent's own user.
 func AccountOf(name string) (*Account, error) {
 	self := &Account{UID: os.Geteuid(), GID: os.Getegid()}

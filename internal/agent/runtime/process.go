@@ -74,7 +74,7 @@ func (r *Processes) Lacks(l order.Lookup) error {
 	if err := r.versions.lacks(l); err != nil {
 		return err
 	}
-	if l.User == "" {
+	if l.User == "" || l.IfRoot && os.Geteuid() != 0 {
 		return nil
 	}
 	if _, err := user.Lookup(l.User); err != nil {
@@ -215,10 +215,10 @@ func (p *processes) Intent() Record {
 func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	program, err := LookUp(spec.Command[0], spec.LookIn)
 	if err = cmp.Or(err, checkLimits(spec.Limits), checkKernel(spec.Kernel),
-		p.runtime.versions.lacks(order.Lookup{LookIn: spec.LookIn, User: spec.User, Version: spec.Version, Tells: spec.Tells})); err != nil {
+		p.runtime.versions.lacks(order.Lookup{LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Version: spec.Version, Tells: spec.Tells})); err != nil {
 		return nil, err
 	}
-	who, err := AccountOf(spec.User)
+	who, err := accountOf(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}
@@ -260,7 +260,9 @@ func (p *processes) Fits(spec *order.Spec) error {
 }
 
 // Account is the user that the member runs as.
-func (p *processes) Account(spec *order.Spec) (*Account, error) { return AccountOf(spec.User) }
+func (p *processes) Account(spec *order.Spec) (*Account, error) {
+	return accountOf(spec.User, spec.IfRoot)
+}
 
 // Exec runs a command about the member to its end, in its control group. It is marked as the member's: a command may leave a process behind,
 // which is to be found when the member goes.
@@ -269,7 +271,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 	if err != nil {
 		return 0, err
 	}
-	who, err := AccountOf(spec.User)
+	who, err := accountOf(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}

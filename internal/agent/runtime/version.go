@@ -62,7 +62,7 @@ func toldBy(program string, l order.Lookup) (string, error) {
 	cmd := exec.CommandContext(ctx, program, l.Tells.Exec[1:]...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir, cmd.WaitDelay = &out, &out, "/", time.Second
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if who, err := AccountOf(l.User); err == nil {
+	if who, err := accountOf(l.User, l.IfRoot); err == nil {
 		cmd.SysProcAttr.Credential = who.Credential
 	}
 	err := cmd.Run()

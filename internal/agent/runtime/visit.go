@@ -24,7 +24,7 @@ func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (ord
 	if err != nil { // nobody tries it again
 		return order.Exit{}, errors.New(strings.TrimSuffix(err.Error(), triedAgain))
 	}
-	who, err := AccountOf(spec.User)
+	who, err := accountOf(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}

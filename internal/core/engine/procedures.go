@@ -308,7 +308,7 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	w.revision = max(w.revision, w.Revision) + 1
 	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
 		Last: index == len(steps)-1, VerifyFirst: m.Unsettled == procedure || step.DoneWhen != "" && w.already(role, m, procedure), Do: step,
-		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
+		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
 	op.VerifyOnly, op.Delay = settle, lag
 	return []state.Fact{state.OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
 }

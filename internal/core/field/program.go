@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -12,9 +13,12 @@ import (
 // Program is what must be known to run one program as a role: how to start it, probe it, let it join and leave. All
 // texts but expressions are Go templates over the member (see package render).
 type Program struct {
-	Command  []string        `json:"command"`
-	LookIn   []string        `json:"look_in,omitempty"` // further folders to look for the program in
-	User     string          `json:"user,omitempty"`    // run as; the agent's own user when empty
+	Command []string `json:"command"`
+	LookIn  []string `json:"look_in,omitempty"` // further folders to look for the program in
+	User    string   `json:"user,omitempty"`    // run as; the agent's own user when empty
+	// InsteadOfRoot is whom it runs as where its agent is root and User is empty; elsewhere it runs as the agent's own user.
+	InsteadOfRoot string `json:"instead_of_root,omitempty"`
+
 	Version  *VersionOf      `json:"version,omitempty"` // how the program is asked for its own version
 	Ports    map[string]Port `json:"ports,omitempty"`
 	Env      map[string]Text `json:"env,omitempty"`
@@ -110,6 +114,9 @@ type Restart struct {
 	After Duration `json:"after,omitempty"` // 1 s when empty
 	Most  Duration `json:"most,omitempty"`  // 30 s when empty
 }
+
+// RunsAs is the user that it runs as where its agent is root; empty for root itself.
+func (p *Program) RunsAs() string { return cmp.Or(p.User, p.InsteadOfRoot) }
 
 // VersionOf is how a program is asked for its version. Pattern is a regular expression (RE2) with one group, over what it writes.
 type VersionOf struct {

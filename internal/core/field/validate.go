@@ -216,6 +216,9 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 	if len(p.Command) > 0 && strings.TrimSpace(p.Command[0]) == "" {
 		v.add(at("command", "0"), "", "the name of the program is empty")
 	}
+	if p.User != "" && p.InsteadOfRoot != "" {
+		v.add(at("instead_of_root"), "take one of the two out", "user says whom it runs as already, whoever its agent is")
+	}
 	if ver := p.Version; ver != nil {
 		if re, err := regexp.Compile(ver.Pattern); err != nil {
 			v.add(at("version", "pattern"), "regular expressions are written like  Version: ([0-9.]+)", "this pattern cannot be used: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))

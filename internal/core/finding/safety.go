@@ -38,7 +38,7 @@ func openSecrets(d *draft) []Finding {
 func lockedOut(d *draft) []Finding {
 	var found []Finding
 	for _, r := range d.Roles {
-		if r.Program == nil || r.Program.User == "" {
+		if r.Program == nil || r.Program.RunsAs() == "" {
 			continue
 		}
 		for _, name := range slices.Sorted(maps.Keys(r.Program.Files)) {
@@ -46,7 +46,7 @@ func lockedOut(d *draft) []Finding {
 				continue
 			}
 			found = append(found, Finding{Severity: Risk, What: "file out of reach", Path: rolePath(r.Name, "program", "files", name), Role: r.Name,
-				Text: fmt.Sprintf("%s of %s is written once and is the program's from then on, but %s may make and replace files in its data folder only", name, r.Name, r.Program.User),
+				Text: fmt.Sprintf("%s of %s is written once and is the program's from then on, but %s may make and replace files in its data folder only", name, r.Name, r.Program.RunsAs()),
 				Mend: fmt.Sprintf("call it data/%s, and name it {{.Data}}/%s", name, name)})
 		}
 	}
@@ -57,7 +57,7 @@ func lockedOut(d *draft) []Finding {
 func Unseparated(f *field.Field) []field.RoleName {
 	var roles []field.RoleName
 	for i := range f.Roles {
-		if p := f.Roles[i].Program; p != nil && p.User == "" && f.Roles[i].Members > 0 {
+		if p := f.Roles[i].Program; p != nil && p.RunsAs() == "" && f.Roles[i].Members > 0 {
 			roles = append(roles, f.Roles[i].Name)
 		}
 	}

@@ -37,7 +37,7 @@ func Effect(before, after *Spec) field.OnChange {
 
 // startsOtherwise tells whether the process itself would be started in another way.
 func startsOtherwise(a, b *Spec) bool {
-	return !slices.Equal(a.Command, b.Command) || !maps.Equal(a.Env, b.Env) || a.User != b.User || a.Version != b.Version || a.Limits != b.Limits
+	return !slices.Equal(a.Command, b.Command) || !maps.Equal(a.Env, b.Env) || a.User != b.User || a.IfRoot != b.IfRoot || a.Version != b.Version || a.Limits != b.Limits
 }
 
 // ChangedFiles lists the files of a spec that differ from those of the one before, but for those that are the program's own.
@@ -70,7 +70,7 @@ func Answered(before, after *Spec) bool {
 func InForce(running, ordered *Spec, took bool) *Spec {
 	out := *ordered
 	if !took || ordered.OnChange != field.OnApply {
-		out.Command, out.Env, out.User, out.LookIn, out.Version, out.Limits = running.Command, running.Env, running.User, running.LookIn, running.Version, running.Limits
+		out.Command, out.Env, out.User, out.IfRoot, out.LookIn, out.Version, out.Limits = running.Command, running.Env, running.User, running.IfRoot, running.LookIn, running.Version, running.Limits
 	}
 	out.Ports, out.Address = running.Ports, running.Address
 	if !took {
@@ -116,7 +116,7 @@ func Differences(a, b *Spec) []Difference {
 	add("the environment", !maps.Equal(a.Env, b.Env), b.OnChange, false)
 	add("the ports", !maps.Equal(a.Ports, b.Ports), field.OnRestart, false)
 	add("the set of limits", a.Limits != b.Limits, b.OnChange, false)
-	add("the user", a.User != b.User, b.OnChange, false)
+	add("the user", a.User != b.User || a.IfRoot != b.IfRoot, b.OnChange, false)
 	for _, f := range ChangedFiles(a, b) {
 		add("the file "+f.Path, true, f.OnChange, false)
 	}

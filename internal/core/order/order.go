@@ -49,6 +49,7 @@ type Spec struct {
 	Command  []string           `json:"command,omitempty"`
 	LookIn   []string           `json:"look_in,omitempty"`
 	User     string             `json:"user,omitempty"`
+	IfRoot   bool               `json:"if_root,omitempty"` // User holds only where the agent is root
 	Ports    map[string]Port    `json:"ports,omitempty"`
 	Env      map[string]string  `json:"env,omitempty"`
 	Files    []File             `json:"files,omitempty"` // sorted by path
@@ -238,6 +239,7 @@ type Lookup struct {
 	Program string           `json:"program"`
 	LookIn  []string         `json:"look_in,omitempty"`
 	User    string           `json:"user,omitempty"`
+	IfRoot  bool             `json:"if_root,omitempty"` // User holds only where the agent is root
 	Limits  field.Limits     `json:"limits,omitzero"`
 	Version string           `json:"version,omitempty"` // that the role wants
 	Tells   *field.VersionOf `json:"tells,omitempty"`

@@ -71,7 +71,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	}
 	r := &renderer{view: v, at: []string{"program"}}
 	p := role.Program
-	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.User, OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart,
+	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.RunsAs(), IfRoot: p.User == "" && p.InsteadOfRoot != "", OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart,
 		Limits: p.Limits, Kernel: p.Kernel}
 	spec.Command = r.list(p.Command, "command")
 	spec.LookIn = r.list(p.LookIn, "look_in")

@@ -33,8 +33,8 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 		if err != nil || len(spec.Command) == 0 {
 			return err
 		}
-		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, Limits: spec.Limits, Kernel: spec.Kernel, Version: spec.Version, Tells: spec.Tells}
-		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) && before.Version == l.Version && reflect.DeepEqual(before.Tells, l.Tells) {
+		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Limits: spec.Limits, Kernel: spec.Kernel, Version: spec.Version, Tells: spec.Tells}
+		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.IfRoot == l.IfRoot && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) && before.Version == l.Version && reflect.DeepEqual(before.Tells, l.Tells) {
 			return nil
 		}
 		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel, l.Version); !seen[key] {
