@@ -73,6 +73,7 @@ type app struct {
 
 	edits   edits
 	saving  bool             // the file is being written
+	writes  int              // how often it has been
 	waiting []func() tea.Cmd // what was asked for meanwhile
 	clash   *clash
 	carried board.Place // what the cursor carries

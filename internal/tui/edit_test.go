@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -169,6 +170,19 @@ func TestNobodysChangeIsOverwritten(t *testing.T) {
 	keys(t, a, "+")
 	if got := content(t, a); got != "broken: [" || !a.bad && a.mode != inClash {
 		t.Errorf("into a broken file: %s\n%s", a.message, got)
+	}
+}
+
+// TestAFileReadBeforeItWasWrittenIsNotTakenForAnothersChange has a reading come in after what was written since.
+func TestAFileReadBeforeItWasWrittenIsNotTakenForAnothersChange(t *testing.T) {
+	a := onFile(t)
+	a.stamp = a.stamp.Add(-time.Second) // as if it had changed: it is read at once
+	early := a.watchFile()()
+	keys(t, a, "+")
+	said := a.message
+	a.Update(early)
+	if a.message != said || a.draft.Role("crews").Members != 3 {
+		t.Errorf("%q became %q; the draft has %d crews", said, a.message, a.draft.Role("crews").Members)
 	}
 }
 

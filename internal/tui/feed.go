@@ -50,6 +50,7 @@ type (
 
 		kits   []readKit
 		anyway bool // it was to be read whether it has changed or not
+		writes int  // how often this screen had written it when the reading began
 	}
 	sameFileMsg struct{}
 	orderMsg    struct{ err error }
@@ -183,12 +184,12 @@ func (a *app) watchFile() tea.Cmd {
 
 // fileAs reads the field file if it has changed, or has to be read anyway.
 func (a *app) fileAs(changed func() bool, anyway bool) tea.Cmd {
-	name, env, folder, live := a.file, a.env, a.folder, a.snap.Live()
+	name, env, folder, live, writes := a.file, a.env, a.folder, a.snap.Live(), a.writes
 	return func() tea.Msg {
 		if !changed() {
 			return sameFileMsg{}
 		}
-		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway, kits: readKits(name)}
+		msg := fileMsg{stamp: stampOf(name, env), anyway: anyway, writes: writes, kits: readKits(name)}
 		msg.file, msg.err = fieldfile.Load(name, env)
 		if msg.err != nil && !anyway { // it may have been read while it was being written
 			time.Sleep(2 * fileEvery)
@@ -217,6 +218,12 @@ func stampOf(name, env string) time.Time {
 func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	if a.saving {
 		return nil // what is being written is read back anyway
+	}
+	if msg.writes != a.writes { // it was read before this screen wrote it, or while it did: whoever else has changed it is found at the next look
+		if msg.anyway {
+			return a.readFile()
+		}
+		return nil
 	}
 	if !msg.anyway && msg.stamp.Equal(a.stamp) && !msg.stamp.IsZero() {
 		return nil // this screen has written it

@@ -199,6 +199,7 @@ func (a *app) saved(msg savedMsg) tea.Cmd {
 		return a.readFile()
 	}
 	a.edits = msg.edits()
+	a.writes++
 	a.loaded, a.draft, a.findings, a.stamp, a.trouble = msg.file, msg.draft, msg.found, msg.stamp, ""
 	if msg.merged {
 		msg.said += " Somebody else has changed the file too; both changes are in it."
