@@ -109,8 +109,7 @@ func (m *member) change(ctx context.Context) {
 	case order.Answered(before, spec):
 		m.report(order.Report{Kind: order.Checked, Revision: m.order.Revision})
 	}
-	probes := func(s *order.Spec) []any { return []any{s.Ready, s.Alive, s.Leader, s.Roster} }
-	if !reflect.DeepEqual(probes(before), probes(spec)) {
+	if !reflect.DeepEqual(before.Probes(), spec.Probes()) {
 		m.unwatch()
 		m.watch(true)
 	}

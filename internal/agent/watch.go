@@ -46,8 +46,11 @@ type watcher struct {
 	report      func(order.Report)
 	measure     func(agentapi.Measure)
 	becameReady func()
-	leads       func(bool) // whether it leads, for those who ask its agent
-	hung        func()     // the alive probe has failed for too long
+	leads       func(bool)  // whether it leads, for those who ask its agent
+	hung        func()      // the alive probe has failed for too long
+	lit         atomic.Bool // has been ready
+	reading     func(*field.Reading)
+	behind      atomic.Pointer[error] // why it is not ready although it answers well
 	look        *refresh
 }
 
@@ -84,6 +87,9 @@ func (w *watcher) run(ctx context.Context) {
 	}
 	if w.spec.Roster != nil {
 		go w.watchRoster(ctx, lit)
+	}
+	if w.spec.Progress != nil || w.spec.Lag != nil {
+		go w.watchGauge(ctx)
 	}
 	if w.spec.Alive != nil {
 		go w.watchAlive(ctx)
@@ -134,6 +140,9 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 		if ctx.Err() != nil {
 			return
 		}
+		if err == nil {
+			err = w.useless(ctx, ask, ready)
+		}
 		m := agentapi.Measure{OK: err == nil, At: asked, LatencyMS: float64(time.Since(asked).Microseconds()) / 1000}
 		if err != nil {
 			m.Error = err.Error()
@@ -148,6 +157,7 @@ func (w *watcher) watchReady(ctx context.Context, lit chan struct{}) {
 			}
 			if !ready && passes >= upAfter {
 				ready = true
+				w.lit.Store(true)
 				w.report(order.Report{Kind: order.Ready})
 				w.becameReady()
 				if lit != nil {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
 
@@ -40,7 +41,7 @@ func (m *member) watch(wasReady bool) {
 		measure: func(x agentapi.Measure) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
-			x.Memory = m.measure.Memory
+			x.Memory, x.Gauge = m.measure.Memory, m.measure.Gauge
 			if x.LastGood = m.measure.LastGood; x.OK {
 				x.LastGood = x.At
 			}
@@ -48,6 +49,13 @@ func (m *member) watch(wasReady bool) {
 			m.series.Add(x.At, x)
 			if !x.OK {
 				m.ready = time.Time{}
+			}
+		},
+		reading: func(r *field.Reading) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			if ctx.Err() == nil {
+				m.measure.Gauge = r
 			}
 		},
 		becameReady: func() {

@@ -81,4 +81,6 @@ type Measure struct {
 	At        time.Time `json:"at"`
 	Memory    int64     `json:"memory,omitempty"`   // bytes that its processes have for themselves
 	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
+
+	Gauge *field.Reading `json:"gauge,omitempty"` // how far it has come, or is behind, where its program says so
 }

@@ -74,7 +74,7 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 			shown := *snap
 			shown.At = time.Time{}
 			for i := range shown.Members {
-				shown.Members[i].Probe.LatencyMS, shown.Members[i].Memory = 0, 0
+				shown.Members[i].Probe.LatencyMS, shown.Members[i].Memory, shown.Members[i].Gauge = 0, 0, nil
 			}
 			if now := fmt.Sprintf("%+v", shown); now != last || time.Since(shownAt) > time.Second && a.steady() {
 				last, shownAt = now, time.Now()
@@ -316,6 +316,9 @@ func remark(m snapshot.MemberView, now time.Time) string {
 	}
 	if m.Leaving {
 		parts = append(parts, "is being removed")
+	}
+	if m.Gauge != nil && (m.Phase != state.Ready || m.Gauge.Value > 0) {
+		parts = append(parts, m.Gauge.Words(now))
 	}
 	if m.Pending != "" {
 		parts = append(parts, "takes "+m.Pending+" at its next start")

@@ -149,6 +149,7 @@ func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Me
 	for i := range s.Members {
 		m := &s.Members[i]
 		if x, ok := measures[m.Member]; ok && m.PID != 0 {
+			m.Gauge = x.Gauge
 			m.Probe.LatencyMS, m.Memory, m.Probe.LastGood = x.LatencyMS, field.Bytes(x.Memory), x.LastGood
 			if !m.Probe.OK && x.Error != "" {
 				m.Probe.Error = x.Error

@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 func SyncDir(dir string) error {
@@ -14,6 +16,15 @@ func SyncDir(dir string) error {
 		return DiskError(err)
 	}
 	return DiskError(errors.Join(d.Sync(), d.Close()))
+}
+
+// FreeDisk is how many bytes a user may still write on the disk of a folder.
+func FreeDisk(dir string) (int64, error) {
+	var of unix.Statfs_t
+	if err := unix.Statfs(dir, &of); err != nil {
+		return 0, err
+	}
+	return int64(of.Bavail) * of.Bsize, nil
 }
 
 // DiskError words the errors of a disk for people.

@@ -133,6 +133,11 @@ func (p *Program) Expressions() []Expression {
 	for i := range p.Apply {
 		add(p.Apply[i].Expect, SightOf(p.Apply[i].Call), YieldsTruth, "apply", fmt.Sprint(i), "expect")
 	}
+	for key, gauge := range map[string]*Gauge{"progress": p.Progress, "lag": p.Lag} {
+		if gauge != nil {
+			add(gauge.Value, SightOf(gauge.Call), YieldsNumber, key, "value")
+		}
+	}
 	if l := p.Leader; l != nil {
 		add(l.IsMe, SightOf(l.Call), YieldsTruth, "leader", "is_me")
 		add(l.Term, SightOf(l.Call), YieldsNumber, "leader", "term")

@@ -29,10 +29,13 @@ type Program struct {
 	Apply    []Probe         `json:"apply,omitempty"` // calls by which a running member takes what changes with on_change: apply
 	Stop     Stop            `json:"stop,omitzero"`
 	Restart  Restart         `json:"restart,omitzero"`
-	Limits   Limits          `json:"limits,omitzero"`  // of the operating system, which it is given
-	Kernel   map[string]int  `json:"kernel,omitempty"` // settings of the kernel, by name, with the least that each must be
+	Limits   Limits          `json:"limits,omitzero"`     // of the operating system, which it is given
+	FreeDisk Bytes           `json:"free_disk,omitempty"` // that the disk with its data must have; with less it is not ready
+	Kernel   map[string]int  `json:"kernel,omitempty"`    // settings of the kernel, by name, with the least that each must be
 	Ready    *Probe          `json:"ready,omitempty"`
 	Alive    *Probe          `json:"alive,omitempty"`
+	Progress *Gauge          `json:"progress,omitempty"` // read while it is not ready
+	Lag      *Gauge          `json:"lag,omitempty"`      // read while it is
 	Leader   *LeaderProbe    `json:"leader,omitempty"`
 	Roster   *RosterProbe    `json:"roster,omitempty"`
 	Found    []Step          `json:"found,omitempty"`

@@ -252,6 +252,18 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 	for i := range p.Apply {
 		v.call(p.Apply[i].Call, at("apply", strconv.Itoa(i)))
 	}
+	for _, g := range []struct {
+		key   string
+		gauge *Gauge
+	}{{"progress", p.Progress}, {"lag", p.Lag}} {
+		if g.gauge == nil {
+			continue
+		}
+		v.call(g.gauge.Call, at(g.key))
+		if _, _, err := g.gauge.Limit(); err != nil && !strings.Contains(string(g.gauge.Most), "{{") {
+			v.add(at(g.key, "most"), "", "%s", err)
+		}
+	}
 	if p.Leader != nil {
 		v.call(p.Leader.Call, at("leader"))
 	}

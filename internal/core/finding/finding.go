@@ -270,7 +270,7 @@ func templates(d *draft) []Finding {
 // askWords names what asks a program: "the ready probe", "step 2 of join".
 func askWords(path []string) string {
 	switch path[0] {
-	case "ready", "alive", "leader", "roster":
+	case "ready", "alive", "progress", "lag", "leader", "roster":
 		return "the " + path[0] + " probe"
 	}
 	if len(path) > 1 {

@@ -94,6 +94,11 @@ func InForce(running, ordered *Spec, took bool) *Spec {
 	return &out
 }
 
+// Probes are all by which the member is asked while it runs.
+func (s *Spec) Probes() []any {
+	return []any{s.Ready, s.Alive, s.FreeDisk, s.Progress, s.Lag, s.Leader, s.Roster}
+}
+
 // Difference is one thing in which two specs differ.
 type Difference struct {
 	What   string
@@ -122,7 +127,7 @@ func Differences(a, b *Spec) []Difference {
 	}
 	add("what it is called with (apply)", len(b.Apply) > 0 && !reflect.DeepEqual(a.Apply, b.Apply), field.OnApply, false)
 	add("the ceiling", a.Ceiling != b.Ceiling, "", true)
-	add("the probes", !reflect.DeepEqual([]any{a.Ready, a.Alive, a.Leader, a.Roster}, []any{b.Ready, b.Alive, b.Leader, b.Roster}), "", true)
+	add("the probes", !reflect.DeepEqual(a.Probes(), b.Probes()), "", true)
 	add("how it is stopped and started again", !reflect.DeepEqual([]any{a.Stop, a.Restart}, []any{b.Stop, b.Restart}), "", true)
 	if len(out) == 0 {
 		add("how changes are brought to it", !reflect.DeepEqual(a, b), "", true)

@@ -62,8 +62,11 @@ type Spec struct {
 	Limits   field.Limits       `json:"limits,omitzero"`
 	Tells    *field.VersionOf   `json:"tells,omitempty"` // how the program is asked for its version
 	Kernel   map[string]int     `json:"kernel,omitempty"`
+	FreeDisk field.Bytes        `json:"free_disk,omitempty"`
 	Ready    *field.Probe       `json:"ready,omitempty"`
 	Alive    *field.Probe       `json:"alive,omitempty"`
+	Progress *field.Gauge       `json:"progress,omitempty"`
+	Lag      *field.Gauge       `json:"lag,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
 	Roster   *field.RosterProbe `json:"roster,omitempty"`
 }

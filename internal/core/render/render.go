@@ -72,7 +72,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	r := &renderer{view: v, at: []string{"program"}}
 	p := role.Program
 	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.RunsAs(), IfRoot: p.User == "" && p.InsteadOfRoot != "", OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart,
-		Limits: p.Limits, Kernel: p.Kernel}
+		Limits: p.Limits, Kernel: p.Kernel, FreeDisk: p.FreeDisk}
 	spec.Command = r.list(p.Command, "command")
 	spec.LookIn = r.list(p.LookIn, "look_in")
 	if p.Version != nil {
@@ -112,6 +112,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		spec.Apply = append(spec.Apply, *r.probe("apply."+strconv.Itoa(i), &p.Apply[i]))
 	}
 	spec.Ready, spec.Alive = r.probe("ready", p.Ready), r.probe("alive", p.Alive)
+	spec.Progress, spec.Lag = r.gauge("progress", p.Progress), r.gauge("lag", p.Lag)
 	if p.Leader != nil {
 		l := *p.Leader
 		l.Call = r.call(l.Call, "leader")
@@ -223,6 +224,19 @@ func (r *renderer) probe(key string, p *field.Probe) *field.Probe {
 	out := *p
 	out.Call = r.call(p.Call, key)
 	out.Expect = r.text(p.Expect, key, "expect")
+	return &out
+}
+
+func (r *renderer) gauge(key string, g *field.Gauge) *field.Gauge {
+	if g == nil {
+		return nil
+	}
+	out := *g
+	out.Call = r.call(g.Call, key)
+	out.Value, out.Most = r.text(g.Value, key, "value"), field.Text(r.text(string(g.Most), key, "most"))
+	if _, _, err := out.Limit(); err != nil {
+		r.fail(err, key, "most")
+	}
 	return &out
 }
 

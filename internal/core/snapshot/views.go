@@ -150,6 +150,7 @@ type MemberView struct {
 	LastLines   []string         `json:"last_lines,omitempty"`
 	Log         string           `json:"log,omitempty"`
 	Probe       ProbeView        `json:"probe"`
+	Gauge       *field.Reading   `json:"gauge,omitempty"` // how far it has come, or is behind; read now and then
 }
 
 // ProbeView is the newest answer to the ready probe. The latency comes from the series and may be missing.

@@ -49,6 +49,9 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.row("votes", "not yet: a learner", k.Warm)
 	}
 	p.row("version", m.Version, k.Paper)
+	if m.Gauge != nil {
+		p.row(map[bool]string{true: "lag", false: "progress"}[m.Gauge.Lag], m.Gauge.Words(now), k.Paper)
+	}
 	p.row("proved", model.Snap.Proved(m.Role, now), k.Paper)
 	if m.Pinned {
 		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
