@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"syscall"
 
-	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
 )
@@ -71,17 +70,17 @@ func (a *Account) MayEnter(dir string) error {
 
 // fromOwn are the variables that members, and commands about them, get from the agent's own environment. Nothing else of it reaches
 // them: an operator's environment holds tokens.
-var fromOwn = []string{"PATH", "LANG", "TZ", "TMPDIR"}
+var fromOwn = []string{"LANG", "TZ", "TMPDIR"}
 
-// Environment is that of a member, and of every command that is run about it.
-func Environment(at Place, m field.MemberName, spec *order.Spec) []string {
-	env := []string{host.EnvMember + "=" + string(m), host.EnvHome + "=" + at.Node}
+// environment is that of a member, and of every command that is run about it; folder is that of the version that was chosen.
+func (p *processes) environment(spec *order.Spec, folder string) []string {
+	env := []string{host.EnvMember + "=" + string(p.name), host.EnvHome + "=" + p.at.Node, "PATH=" + pathOf(folder, spec.LookIn)}
 	for _, key := range fromOwn {
 		if v, ok := os.LookupEnv(key); ok {
 			env = append(env, key+"="+v)
 		}
 	}
-	env = append(env, "HOME="+at.Data)
+	env = append(env, "HOME="+p.at.Data)
 	for key, value := range spec.Env {
 		env = append(env, key+"="+value)
 	}

@@ -71,7 +71,7 @@ func (r *Processes) Lacks(l order.Lookup) error {
 	if err := cmp.Or(checkLimits(l.Limits), checkKernel(l.Kernel)); err != nil {
 		return err
 	}
-	if err := r.versions.lacks(l); err != nil {
+	if _, err := r.versions.pick(l); err != nil {
 		return err
 	}
 	if l.User == "" || l.IfRoot && os.Geteuid() != 0 {
@@ -213,9 +213,9 @@ func (p *processes) Intent() Record {
 // Start starts the member's program. Its output goes to a file opened for appending; the lock that it inherits is held
 // until the last process of this incarnation has ended, whatever becomes of the agent.
 func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
-	program, err := LookUp(spec.Command[0], spec.LookIn)
-	if err = cmp.Or(err, checkLimits(spec.Limits), checkKernel(spec.Kernel),
-		p.runtime.versions.lacks(order.Lookup{LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Version: spec.Version, Tells: spec.Tells})); err != nil {
+	folder, err := p.folder(spec)
+	program, missing := lookUp(spec.Command[0], folder, spec.LookIn)
+	if err = cmp.Or(missing, checkLimits(spec.Limits), checkKernel(spec.Kernel), err); err != nil {
 		return nil, err
 	}
 	who, err := accountOf(spec.User, spec.IfRoot)
@@ -237,7 +237,7 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	defer out.Close()
 	cmd := &exec.Cmd{Path: program, Args: append([]string{spec.Command[0]}, spec.Command[1:]...), Dir: p.at.Folder,
 		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.Credential}}
-	cmd.Env = append(Environment(p.at, p.name, spec), host.EnvIncarnation+"="+strconv.Itoa(incarnation))
+	cmd.Env = append(p.environment(spec, folder), host.EnvIncarnation+"="+strconv.Itoa(incarnation))
 	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
 		return nil, fmt.Errorf("%s could not be started: %w", program, err)
 	}
@@ -267,7 +267,8 @@ func (p *processes) Account(spec *order.Spec) (*Account, error) {
 // Exec runs a command about the member to its end, in its control group. It is marked as the member's: a command may leave a process behind,
 // which is to be found when the member goes.
 func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, out io.Writer) (code int, err error) {
-	program, err := LookUp(args[0], spec.LookIn)
+	folder, _ := p.folder(spec)
+	program, err := lookUp(args[0], folder, spec.LookIn)
 	if err != nil {
 		return 0, err
 	}
@@ -279,7 +280,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 		return 0, err
 	}
 	cmd := exec.CommandContext(ctx, program, args[1:]...)
-	cmd.Dir, cmd.Env = p.at.Folder, Environment(p.at, p.name, spec)
+	cmd.Dir, cmd.Env = p.at.Folder, p.environment(spec, folder)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: who.Credential}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second // for its last words, on a machine that is busy; what it has left behind may hold its output for ever

@@ -17,7 +17,7 @@ import (
 
 func TestLookUpFindsProgramsOnThePathThenInFolders(t *testing.T) {
 	dir := t.TempDir()
-	for _, version := range []string{"14", "15"} {
+	for _, version := range []string{"9.6", "14", "15"} {
 		if err := os.MkdirAll(filepath.Join(dir, version, "bin"), 0o755); err != nil {
 			t.Fatal(err)
 		}

@@ -6,7 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+
+	"lanternfield/internal/core/field"
 )
 
 // ownName is the command by which kits name the program that the agent itself is.
@@ -26,18 +29,70 @@ func LookUp(name string, further []string) (string, error) {
 		}
 		return name, nil
 	}
-	if path, err := exec.LookPath(name); err == nil {
-		return filepath.Abs(path)
-	}
-	for _, dir := range further {
-		matches, _ := filepath.Glob(filepath.Join(dir, name))
-		if len(matches) > 0 {
-			return matches[len(matches)-1], nil
-		}
+	if found := all(name, further); len(found) > 0 {
+		return found[0], nil
 	}
 	text := fmt.Sprintf("the program %q is not installed: it is not in %s", name, os.Getenv("PATH"))
 	if len(further) > 0 {
 		text += " nor in " + strings.Join(further, ", ")
 	}
 	return "", errors.New(text + triedAgain)
+}
+
+// newestFirst orders folders by the numbers in their names.
+func newestFirst(dirs []string) []string {
+	slices.SortFunc(dirs, func(a, b string) int {
+		switch {
+		case field.Older(b, a):
+			return -1
+		case field.Older(a, b):
+			return 1
+		}
+		return strings.Compare(b, a)
+	})
+	return dirs
+}
+
+// lookUp finds a program in the folder of the version that was chosen, where one was; else as LookUp does.
+func lookUp(name, chosen string, further []string) (string, error) {
+	if chosen != "" && name != ownName && !strings.ContainsRune(name, '/') {
+		if path, err := exec.LookPath(filepath.Join(chosen, name)); err == nil {
+			return path, nil
+		}
+	}
+	return LookUp(name, further)
+}
+
+// all lists where a program of that name is, the first choice first: on the PATH, then in further folders, there the last match of each.
+func all(name string, further []string) []string {
+	var found []string
+	if path, err := exec.LookPath(name); err == nil {
+		if path, err = filepath.Abs(path); err == nil {
+			found = append(found, path)
+		}
+	}
+	for _, dir := range further {
+		matches, _ := filepath.Glob(filepath.Join(dir, name))
+		found = append(found, newestFirst(matches)...)
+	}
+	return found
+}
+
+// pathOf is the PATH of a member: the folder of the version that it is run in, where that was to be chosen, the agent's own, and the further
+// folders of its program.
+func pathOf(chosen string, further []string) string {
+	var dirs []string
+	if chosen != "" {
+		dirs = append(dirs, chosen)
+	}
+	dirs = append(dirs, filepath.SplitList(os.Getenv("PATH"))...)
+	for _, dir := range further {
+		matches, _ := filepath.Glob(dir)
+		for _, m := range newestFirst(matches) {
+			if !slices.Contains(dirs, m) {
+				dirs = append(dirs, m)
+			}
+		}
+	}
+	return strings.Join(dirs, string(filepath.ListSeparator))
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -24,15 +25,44 @@ type versions struct {
 	known map[string]string
 }
 
-// lacks asks a program for its version where that matters, and tells what is wrong with it.
-func (v *versions) lacks(l order.Lookup) error {
+// pick chooses, where the version matters, among the programs of a name that are here: the first that suits. It gives the folder that it
+// is in; none where any will do.
+func (v *versions) pick(l order.Lookup) (folder string, err error) {
 	if l.Tells == nil || l.Tells.Least == "" && l.Version == "" {
-		return nil
+		return "", nil
 	}
-	program, err := LookUp(l.Tells.Exec[0], l.LookIn)
+	first, err := LookUp(l.Tells.Exec[0], l.LookIn)
 	if err != nil {
-		return err
+		return "", err
 	}
+	programs := []string{first}
+	if !strings.ContainsRune(l.Tells.Exec[0], '/') && l.Tells.Exec[0] != ownName {
+		programs = all(l.Tells.Exec[0], l.LookIn)
+	}
+	var others []string
+	var unsuited error
+	for i, program := range programs {
+		found, err := v.of(program, l)
+		if err == nil {
+			if err = l.Tells.Suits(found, l.Version); err == nil {
+				return filepath.Dir(program), nil
+			}
+			if i > 0 {
+				others = append(others, fmt.Sprintf("%s in %s", found, filepath.Dir(program)))
+			}
+		}
+		if i == 0 {
+			unsuited = err
+		}
+	}
+	if len(others) > 0 {
+		unsuited = fmt.Errorf("%w; there is also %s", unsuited, strings.Join(others, ", "))
+	}
+	return "", unsuited
+}
+
+// of asks a program for its version.
+func (v *versions) of(program string, l order.Lookup) (string, error) {
 	key := strings.Join(append([]string{program, l.Tells.Pattern, l.User}, l.Tells.Exec...), "\x00")
 	if info, err := os.Stat(program); err == nil {
 		key += info.ModTime().String()
@@ -41,8 +71,9 @@ func (v *versions) lacks(l order.Lookup) error {
 	found, known := v.known[key]
 	v.Unlock()
 	if !known {
+		var err error
 		if found, err = toldBy(program, l); err != nil {
-			return err
+			return "", err
 		}
 		v.Lock()
 		if v.known == nil || len(v.known) > 100 {
@@ -51,7 +82,7 @@ func (v *versions) lacks(l order.Lookup) error {
 		v.known[key] = found
 		v.Unlock()
 	}
-	return l.Tells.Suits(found, l.Version)
+	return found, nil
 }
 
 // toldBy asks a program for its version.
@@ -74,4 +105,9 @@ func toldBy(program string, l order.Lookup) (string, error) {
 		return "", err
 	}
 	return l.Tells.Read(out.String())
+}
+
+// folder is that of the version which the member is run in; none where any will do.
+func (p *processes) folder(spec *order.Spec) (string, error) {
+	return p.runtime.versions.pick(order.Lookup{LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Version: spec.Version, Tells: spec.Tells})
 }

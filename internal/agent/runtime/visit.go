@@ -20,7 +20,8 @@ func (p *processes) visits() *host.Group { return p.runtime.groups.Of(p.name + "
 
 // Visit runs a command at the member until it ends. It is marked as the member's, as all that it starts is.
 func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (order.Exit, error) {
-	program, err := LookUp(c.Args[0], spec.LookIn)
+	folder, _ := p.folder(spec)
+	program, err := lookUp(c.Args[0], folder, spec.LookIn)
 	if err != nil { // nobody tries it again
 		return order.Exit{}, errors.New(strings.TrimSuffix(err.Error(), triedAgain))
 	}
@@ -32,7 +33,7 @@ func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (ord
 		return order.Exit{}, err
 	}
 	cmd := exec.CommandContext(ctx, program, c.Args[1:]...)
-	cmd.Dir, cmd.Env = p.at.Folder, append(Environment(p.at, p.name, spec), c.Env...)
+	cmd.Dir, cmd.Env = p.at.Folder, append(p.environment(spec, folder), c.Env...)
 	if _, err := os.Stat(cmd.Dir); err != nil {
 		return order.Exit{}, fmt.Errorf("its folder is not there: %w", err)
 	}

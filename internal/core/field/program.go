@@ -147,14 +147,14 @@ func (v *VersionOf) Suits(found, want string) error {
 	switch {
 	case want != "" && found != want && !strings.HasPrefix(found, strings.TrimSuffix(want, ".")+"."):
 		return fmt.Errorf("%s here is version %s, and version %s is wanted", v.Exec[0], found, want)
-	case v.Least != "" && older(found, string(v.Least)):
+	case v.Least != "" && Older(found, string(v.Least)):
 		return fmt.Errorf("%s here is version %s, and %s is the oldest that works", v.Exec[0], found, v.Least)
 	}
 	return nil
 }
 
-// older compares versions number by number: 3.9 is older than 3.10.
-func older(a, b string) bool {
+// Older compares versions number by number: 3.9 is older than 3.10.
+func Older(a, b string) bool {
 	x, y := strings.FieldsFunc(a, notDigit), strings.FieldsFunc(b, notDigit)
 	for i := range y {
 		n, m := 0, 0
