@@ -5,11 +5,13 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
 	"net"
 	"net/http"
+	"os"
 	"reflect"
 	"slices"
 	"strconv"
@@ -51,6 +53,9 @@ type asker struct {
 
 // newCompiled keeps expressions that were compiled.
 func newCompiled() map[string]*bounded.Expression { return map[string]*bounded.Expression{} }
+
+// What is looked for in an answer over a connection that stays open is not in it when nothing more has come for so long.
+const answerQuiet = time.Second
 
 // Answers larger than this are cut.
 const mostAnswer = 1 << 20
@@ -142,8 +147,14 @@ func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
 	if t.Expect != "" {
 		buf := make([]byte, 4<<10)
 		for !strings.Contains(got, t.Expect) && len(got) < mostAnswer {
+			if deadline, ok := ctx.Deadline(); got != "" && (!ok || time.Until(deadline) > answerQuiet) {
+				_ = conn.SetDeadline(time.Now().Add(answerQuiet))
+			}
 			n, err := conn.Read(buf)
 			got += string(buf[:n])
+			if errors.Is(err, os.ErrDeadlineExceeded) && got != "" && ctx.Err() == nil && !strings.Contains(got, t.Expect) {
+				return nil, fmt.Errorf("the answer has no %q: %s", t.Expect, shortened(got))
+			}
 			if err != nil && !strings.Contains(got, t.Expect) {
 				if got == "" {
 					return nil, netfault.Of(fmt.Sprintf("wait for %q from %s", t.Expect, a.address(t.Port)), err)

@@ -28,6 +28,20 @@ func probed(t *testing.T, handler http.HandlerFunc) *asker {
 	return m.asker(&order.Spec{Address: host, Ports: map[string]order.Port{"main": {Number: number}}})
 }
 
+// TestAnAnswerOverAnOpenConnectionIsJudgedWhenItIsSilent has a server that keeps its connections open, as most that speak a protocol of lines do.
+func TestAnAnswerOverAnOpenConnectionIsJudgedWhenItIsSilent(t *testing.T) {
+	a := probed(t, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tide") })
+	ask := func(expect string) error {
+		return a.check(context.Background(), &field.Probe{Call: field.Call{TCP: &field.TCPCall{Port: "main", Send: "GET / HTTP/1.1\r\nHost: it\r\n\r\n", Expect: expect}}}, time.Minute)
+	}
+	if err := ask("tide"); err != nil {
+		t.Error(err)
+	}
+	if err := ask("ebb"); err == nil || !strings.HasPrefix(err.Error(), `the answer has no "ebb": HTTP/1.1 200 OK`) || worldly(err) {
+		t.Errorf("asked for what is not in it: %v", err)
+	}
+}
+
 func TestProbesJudgeAnswers(t *testing.T) {
 	a := probed(t, func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {

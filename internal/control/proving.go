@@ -68,14 +68,15 @@ func (c *Controller) undisturbed(ctx context.Context, before *state.State) (now 
 		calm := true
 		for name, m := range now.Members {
 			was := before.Members[name]
-			disturbed = disturbed || was == nil || was.Incarnation != m.Incarnation || was.Phase != m.Phase
+			disturbed = disturbed || was == nil || was.Incarnation != m.Incarnation || was.Phase != m.Phase || !was.Since.Equal(m.Since)
 			calm = calm && (m.Halted || m.Leaving || m.Phase == state.Gone || now.Works(m))
 		}
 		for name, r := range now.Roles {
 			was := before.Roles[name]
-			disturbed = disturbed || was == nil || was.Leader != r.Leader
+			rivals := len(now.Rivals(r)) > 0
+			disturbed = disturbed || was == nil || was.Leader != r.Leader || rivals
 			led := now.Field != nil && now.Field.Role(name) != nil && now.Field.Role(name).Program != nil && now.Field.Role(name).Program.Leader != nil
-			calm = calm && (!led || r.Leader != "")
+			calm = calm && (!led || r.Leader != "" && !rivals)
 		}
 		switch since := time.Since(begin); {
 		case disturbed && calm, since > calmWithin:
