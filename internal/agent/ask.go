@@ -31,6 +31,11 @@ func (a *Agent) ask(ctx context.Context, name field.MemberName, q order.Question
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, min(q.Timeout, mostAsked), fmt.Errorf("no answer within %s: %w", field.Span(min(q.Timeout, mostAsked)), context.DeadlineExceeded))
 	defer cancel()
+	if q.At != nil { // somebody else, from here
+		there := *spec
+		there.Address, there.Ports = q.At.Address, q.At.Ports
+		spec = &there
+	}
 	ask := h.member.asker(spec)
 	got, err := ask.ask(ctx, q.Call)
 	if err == nil {

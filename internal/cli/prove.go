@@ -103,12 +103,18 @@ func (a *app) printProof(p snapshot.ProofView) {
 	fmt.Fprintf(a.out, "%s of %s %s, in %s\n", p.Name, p.Role, word, field.Brief(time.Duration(p.TookMS*float64(time.Millisecond))))
 	for _, s := range p.Steps {
 		mark := "+"
-		if !s.OK {
+		switch {
+		case s.Borne:
+			mark = "-"
+		case !s.OK:
 			mark = "x"
 		}
 		who := ""
 		if s.Member != "" {
 			who = string(s.Member)
+		}
+		if s.From != "" {
+			who += " from " + string(s.From)
 		}
 		tries := ""
 		if s.Tries > 1 {

@@ -200,9 +200,13 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	if len(s.Members) > 0 {
 		fmt.Fprintln(a.out)
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-		fmt.Fprintln(w, "member\tnode\tphase\tfor\taddress\t")
+		version, head := func(snapshot.MemberView) string { return "" }, ""
+		if slices.ContainsFunc(s.Members, func(m snapshot.MemberView) bool { return m.Version != "" }) {
+			version, head = func(m snapshot.MemberView) string { return cmp.Or(m.Version, "-") + "\t" }, "version\t"
+		}
+		fmt.Fprintf(w, "member\tnode\tphase\tfor\t%saddress\t\n", head)
 		for _, m := range s.Members {
-			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", m.Member, m.Node, m.Phase, field.Span(s.At.Sub(m.Since)), address(m), remark(m, s.At))
+			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s%s\t%s\n", m.Member, m.Node, m.Phase, field.Span(s.At.Sub(m.Since)), version(m), address(m), remark(m, s.At))
 		}
 		w.Flush()
 	}
@@ -317,8 +321,8 @@ func remark(m snapshot.MemberView, now time.Time) string {
 	if m.Leaving {
 		parts = append(parts, "is being removed")
 	}
-	if m.Gauge != nil && (m.Phase != state.Ready || m.Gauge.Value > 0) {
-		parts = append(parts, m.Gauge.Words(now))
+	if far := m.Far(now); far != "" {
+		parts = append(parts, far)
 	}
 	if m.Pending != "" {
 		parts = append(parts, "takes "+m.Pending+" at its next start")

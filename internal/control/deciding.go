@@ -33,7 +33,11 @@ func (c *Controller) own(ctx context.Context) {
 			return
 		case <-measures.C:
 			c.freshen()
-			continue
+			if now := time.Now(); len(engine.Overdue(c.loop.State(), now)) == 0 {
+				continue
+			} else {
+				batch = append(batch, input{in: engine.ProveAgain{At: now}})
+			}
 		case r := <-c.inputs:
 			batch = append(batch, r)
 		}

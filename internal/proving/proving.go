@@ -119,6 +119,10 @@ func (r *run) all(ctx context.Context, key string, s field.ProofStep, path []str
 			r.scope.Values[name] = value
 		}
 	}
+	errs, enough := r.enough(s, asked, results, errs)
+	if enough != nil {
+		return enough
+	}
 	var failed error
 	for i := range asked {
 		if err := r.note(key, results[i], errs[i]); failed == nil {
@@ -130,7 +134,7 @@ func (r *run) all(ctx context.Context, key string, s field.ProofStep, path []str
 
 // note keeps what came of a step, and words why it failed.
 func (r *run) note(key string, s state.StepResult, err error) error {
-	s.OK = err == nil
+	s.OK = err == nil && !s.Borne
 	if err != nil {
 		s.Why = shorten(err.Error())
 	}
@@ -149,14 +153,9 @@ func (r *run) note(key string, s state.StepResult, err error) error {
 
 // targets are the members that a step asks, in the order of their names.
 func (r *run) targets(to field.To, of field.RoleName) ([]*state.Member, error) {
-	var ready []*state.Member
-	for _, m := range state.SortedMembers(r.State) {
-		if m.Role == of && r.State.Works(m) && !m.Leaving {
-			ready = append(ready, m)
-		}
-	}
-	if len(ready) == 0 {
-		return nil, fmt.Errorf("nobody of %s is ready to be asked", of)
+	ready, err := r.ready(of)
+	if err != nil {
+		return nil, err
 	}
 	switch to {
 	case field.ToEach:
@@ -175,6 +174,20 @@ func (r *run) targets(to field.To, of field.RoleName) ([]*state.Member, error) {
 	return ready[:1], nil
 }
 
+// ready are the members of a role that can be asked, in the order of their names.
+func (r *run) ready(of field.RoleName) ([]*state.Member, error) {
+	var ready []*state.Member
+	for _, m := range state.SortedMembers(r.State) {
+		if m.Role == of && r.State.Works(m) && !m.Leaving {
+			ready = append(ready, m)
+		}
+	}
+	if len(ready) == 0 {
+		return nil, fmt.Errorf("nobody of %s is ready to be asked", of)
+	}
+	return ready, nil
+}
+
 // one asks one member until it answers as expected, or the time for that is over.
 func (r *run) one(ctx context.Context, s field.ProofStep, path []string, m *state.Member) (result state.StepResult, captured map[string]string, err error) {
 	result = state.StepResult{Say: s.Say, Member: m.Name}
@@ -183,11 +196,27 @@ func (r *run) one(ctx context.Context, s field.ProofStep, path []string, m *stat
 	if err != nil {
 		return result, nil, err
 	}
+	from := m
+	if s.From != "" {
+		others, err := r.ready(s.From)
+		if err != nil {
+			return result, nil, err
+		}
+		from = others[0]
+		result.From = from.Name
+	}
+	var seen *variety
+	if step.Different != "" {
+		seen = newVariety(&step)
+	}
 	r.unseal(&step)
 	began, pause := time.Now(), firstRetry
 	for {
 		result.Tries++
-		if captured, err = r.try(ctx, m, step); err != nil {
+		if captured, err = r.try(ctx, m, from, step); err == nil && seen != nil {
+			err = seen.take(captured)
+		}
+		if err != nil {
 			err = errors.New(r.hide(err.Error()))
 		}
 		result.Took = time.Since(began).Round(100 * time.Microsecond)
@@ -206,17 +235,27 @@ func (r *run) one(ctx context.Context, s field.ProofStep, path []string, m *stat
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
-		pause = min(2*pause, mostRetry)
+		if pause = min(2*pause, mostRetry); seen != nil {
+			pause = firstRetry
+		}
 	}
 }
 
 // try asks once.
-func (r *run) try(ctx context.Context, m *state.Member, step field.ProofStep) (map[string]string, error) {
+func (r *run) try(ctx context.Context, m, from *state.Member, step field.ProofStep) (map[string]string, error) {
 	within := step.Timeout.Or(stepWithin)
 	if step.SQL != nil {
 		return sqlStep(ctx, within, m.Name, step)
 	}
-	said, err := r.Ask(ctx, m.Node, m.Name, order.Question{Call: step.Call, Expect: step.Expect, Capture: step.Capture, Timeout: within})
+	q := order.Question{Call: step.Call, Expect: step.Expect, Capture: step.Capture, Timeout: within}
+	if from != m {
+		spec, err := r.scene.Spec(m.Name)
+		if err != nil {
+			return nil, err
+		}
+		q.At = &order.Place{Address: spec.Address, Ports: spec.Ports}
+	}
+	said, err := r.Ask(ctx, from.Node, from.Name, q)
 	if err != nil {
 		return nil, err
 	}

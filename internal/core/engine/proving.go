@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
@@ -49,6 +50,41 @@ func (in ProofCame) decide(s *state.State) ([]state.Fact, error) {
 		return nil, nil
 	}
 	return []state.Fact{state.ProofEnded{Number: in.Run.Number, Role: in.Run.Role, Name: in.Run.Name, ProofResult: in.Result}}, nil
+}
+
+// ProveAgain asks for the proofs whose schedule says that it is time.
+type ProveAgain struct{ At time.Time }
+
+// bySchedule is who asks for those.
+const bySchedule = "its schedule"
+
+func (in ProveAgain) decide(s *state.State) ([]state.Fact, error) { return Overdue(s, in.At), nil }
+
+// Overdue lists the proofs whose schedule says that it is time. While members come and go on purpose, nothing is.
+func Overdue(s *state.State, now time.Time) []state.Fact {
+	if !s.Deployed() || s.Retiring || s.Rollout.Active() || slices.ContainsFunc(s.Tasks, state.Task.Active) {
+		return nil
+	}
+	var facts []state.Fact
+	for i := range s.Field.Roles {
+		r := &s.Field.Roles[i]
+		halted := true
+		for _, m := range s.Members {
+			halted = halted && (m.Role != r.Name || m.Halted || m.Phase == state.Gone)
+		}
+		if halted {
+			continue
+		}
+		for _, p := range r.AllProofs() {
+			known := s.Proofs[state.KeyOf(r.Name, p.Name)]
+			running := known != nil && known.Running != nil
+			recent := known != nil && known.Last != nil && now.Sub(known.Last.Ended) < time.Duration(p.Every)
+			if p.Every > 0 && !running && !recent {
+				facts = append(facts, state.ProofAsked{Number: s.ProofCount + 1 + len(facts), Role: r.Name, Name: p.Name, By: bySchedule})
+			}
+		}
+	}
+	return facts
 }
 
 // byRollout is who asks for proofs of what is deployed.

@@ -2,10 +2,12 @@ package field
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/expr-lang/expr/types"
 )
@@ -17,20 +19,26 @@ type Proof struct {
 	// Clean removes what the steps have written. It is done before them, since an earlier proof may have been cut short, and after them.
 	Clean  []ProofStep `json:"clean,omitempty"`
 	Within Duration    `json:"within,omitempty"` // how long the whole of it may take; 60 s when empty
+	Every  Duration    `json:"every,omitempty"`  // how often it is done while somebody keeps the field; not on a schedule when empty
 }
 
 // ProofStep is one question of a proof, asked of one member or of several. Its texts are templates over the member that is asked, with .Value,
 // .Space and .Once besides.
 type ProofStep struct {
 	Call
-	SQL      *SQLCall          `json:"sql,omitempty"`
-	Say      string            `json:"say,omitempty"` // what it does, for people
-	To       To                `json:"to,omitempty"`
-	Of       RoleName          `json:"of,omitempty"` // whose members are asked; those of the proof's own role when empty
-	Expect   string            `json:"expect,omitempty"`
-	Capture  map[string]string `json:"capture,omitempty"` // values that later steps have by .Value
-	RetryFor Duration          `json:"retry_for,omitempty"`
-	Timeout  Duration          `json:"timeout,omitempty"` // of one try; 5 s when empty
+	SQL  *SQLCall `json:"sql,omitempty"`
+	Say  string   `json:"say,omitempty"` // what it does, for people
+	To   To       `json:"to,omitempty"`
+	Of   RoleName `json:"of,omitempty"`   // whose members are asked; those of the proof's own role when empty
+	From RoleName `json:"from,omitempty"` // from the node of one of whose members they are asked; from their own when empty
+	// AtLeast is how many of the members that are asked must answer as expected, a number; all when empty. With Different it is how many different
+	// values that expression must give over the answers to asking again and again, as behind an entry each may come from somebody else.
+	AtLeast   Text              `json:"at_least,omitempty"`
+	Different string            `json:"different,omitempty"`
+	Expect    string            `json:"expect,omitempty"`
+	Capture   map[string]string `json:"capture,omitempty"` // values that later steps have by .Value
+	RetryFor  Duration          `json:"retry_for,omitempty"`
+	Timeout   Duration          `json:"timeout,omitempty"` // of one try; 5 s when empty
 }
 
 // SQLCall is one statement, sent to a database by the controller.
@@ -142,12 +150,52 @@ func (v *validator) proofs(r *Role) {
 					v.proofExpression(at("capture", name), text, s, YieldsAny)
 				}
 				v.proofExpression(at("expect"), s.Expect, s, YieldsTruth)
+				v.proofExpression(at("different"), s.Different, s, YieldsAny)
+				v.proofCount(at, s)
+				if from := v.Role(s.From); s.From != "" && (from == nil || from.External != nil) {
+					v.add(at("from"), didYouMean(string(s.From), v.roleNames()), "a step of the proof %s is asked from %q, and there is no such role here", p.Name, s.From)
+				}
+				if s.From != "" && s.SQL != nil {
+					v.add(at("from"), "take it out", "sql is sent by whoever keeps the field, from nowhere else")
+				}
 			}
+		}
+		if p.Every > 0 && time.Duration(p.Every) < leastEvery {
+			v.add(slices.Concat([]string{"roles", string(r.Name)}, p.Path, []string{"every"}), "", "the proof %s is to be done every %s; %s is the least, since each is told in the journal", p.Name, Span(time.Duration(p.Every)), Span(leastEvery))
 		}
 		if len(p.Steps) == 0 {
 			v.add(slices.Concat([]string{"roles", string(r.Name)}, p.Path), "", "the proof %s has no steps", p.Name)
 		}
 	}
+}
+
+// leastEvery is the shortest time between two runs of a proof on a schedule: each is told in the journal.
+const leastEvery = 10 * time.Second
+
+// proofCount checks how many must answer.
+func (v *validator) proofCount(at func(...string) []string, s ProofStep) {
+	switch _, err := s.Count(); {
+	case s.Different != "" && s.AtLeast == "":
+		v.add(at("different"), "say at_least", "different says what must differ, and nothing says how many values there must be")
+	case s.Different != "" && (s.To == ToOthers || s.To == ToEach):
+		v.add(at("different"), "ask one", "different is for asking one member again and again")
+	case s.Different == "" && s.AtLeast != "" && s.To != ToOthers && s.To != ToEach:
+		v.add(at("at_least"), "ask each or others, or say what must differ (different)", "at_least says how many must answer, and one is asked")
+	case err != nil && !strings.Contains(string(s.AtLeast), "{{"):
+		v.add(at("at_least"), "", "%s", err)
+	}
+}
+
+// Count is how many must answer as expected; 0 where it says nothing.
+func (s ProofStep) Count() (int, error) {
+	if s.AtLeast == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(s.AtLeast)))
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("%q is not a number of members or values", string(s.AtLeast))
+	}
+	return n, nil
 }
 
 // proofExpression compiles an expression of a step, unless it has first to be rendered.

@@ -255,6 +255,13 @@ type Question struct {
 	Expect  string            `json:"expect,omitempty"`
 	Capture map[string]string `json:"capture,omitempty"` // expressions over the answer
 	Timeout time.Duration     `json:"timeout"`
+	At      *Place            `json:"at,omitempty"` // where http and tcp are asked, where that is not the member itself
+}
+
+// Place is where another member is asked.
+type Place struct {
+	Address string          `json:"address"`
+	Ports   map[string]Port `json:"ports,omitempty"`
 }
 
 // Said is what came of a question.

@@ -152,3 +152,55 @@ func TestAProofSurvivesItsController(t *testing.T) {
 		}
 	}
 }
+
+// A proof with a schedule is done again when it is time: not while it is being done, nor while its members are stopped, nor during a deploy.
+func TestAProofIsDoneAgainOnItsSchedule(t *testing.T) {
+	f := proved()
+	often := f.Roles[0].Proofs["read"]
+	often.Every = field.Duration(time.Minute)
+	f.Roles[0].Proofs["read"] = often
+	w := New(begin)
+	began(t, w, f)
+	if len(engine.Overdue(w.State, w.Now)) > 0 {
+		t.Error("it is time while the deploy goes on")
+	}
+	if !w.Until(settled(w, snapshot.Converged), 20*time.Second) {
+		t.Fatalf("%s", w.Snapshot().Verdict)
+	}
+	again := func() []state.Fact { return engine.Overdue(w.State, w.Now) }
+	if due := again(); len(due) > 0 {
+		t.Errorf("it is time at once for %v", due)
+	}
+	w.Run(time.Minute)
+	due := again()
+	if len(due) != 1 || due[0].(state.ProofAsked).Name != "read" || due[0].(state.ProofAsked).Role != "store" {
+		t.Fatalf("it is time for %v", due)
+	}
+	w.ProofsWait = true
+	if err := w.Do(engine.ProveAgain{At: w.Now}); err != nil {
+		t.Fatal(err)
+	}
+	w.Run(2 * time.Minute)
+	if due := again(); len(due) > 0 || asked(w)["store/read"] != 2 {
+		t.Errorf("while it is being done it is time for %v; %v", due, asked(w))
+	}
+	w.ProofsWait = false
+	w.dispatch()
+	w.Run(30 * time.Second)
+	if due := again(); len(due) > 0 {
+		t.Errorf("half a minute later it is time for %v", due)
+	}
+	var names []field.MemberName
+	for name, m := range w.State.Members {
+		if m.Role == "store" {
+			names = append(names, name)
+		}
+	}
+	if err := w.Do(engine.StopMembers{Members: names}); err != nil {
+		t.Fatal(err)
+	}
+	w.Run(5 * time.Minute)
+	if due := again(); len(due) > 0 {
+		t.Errorf("while all of the role are stopped it is time for %v", due)
+	}
+}

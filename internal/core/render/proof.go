@@ -65,6 +65,10 @@ func (s *Scene) ProofStep(asked field.MemberName, role field.RoleName, step fiel
 	}
 	out.Expect = r.text(step.Expect, "expect")
 	v.secrets = false
+	out.AtLeast, out.Different = field.Text(r.text(string(step.AtLeast), "at_least")), r.text(step.Different, "different")
+	if _, err := out.Count(); err != nil {
+		r.fail(err, "at_least")
+	}
 	out.Capture = maps.Clone(step.Capture)
 	for name, text := range step.Capture {
 		out.Capture[name] = r.text(text, "capture", name)

@@ -153,6 +153,14 @@ type MemberView struct {
 	Gauge       *field.Reading   `json:"gauge,omitempty"` // how far it has come, or is behind; read now and then
 }
 
+// Far says how far the member has come, while it starts, or how far it is behind; empty where that is not worth saying.
+func (m MemberView) Far(now time.Time) string {
+	if m.Gauge == nil || m.Phase == state.Ready && (!m.Gauge.Lag || m.Gauge.Value <= 0) {
+		return ""
+	}
+	return m.Gauge.Words(now)
+}
+
 // ProbeView is the newest answer to the ready probe. The latency comes from the series and may be missing.
 type ProbeView struct {
 	OK        bool      `json:"ok"`

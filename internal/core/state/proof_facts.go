@@ -41,6 +41,8 @@ type StepResult struct {
 	Why    string           `json:",omitzero"`
 	Took   time.Duration    `json:",omitzero"`
 	Tries  int              `json:",omitzero"`
+	From   field.MemberName `json:",omitzero"` // from whose node it was asked, where that is not its own
+	Borne  bool             `json:",omitzero"` // it did not answer as expected, and enough others did
 }
 
 // Proof is what is known of one proof: the run under way, and the last one that has ended.

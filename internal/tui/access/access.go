@@ -145,18 +145,28 @@ func steps(k theme.Theme, p snapshot.ProofView, width int) []line {
 	last := ""
 	for _, s := range p.Steps {
 		lamp := k.LampOf(state.Ready, false)
-		if !s.OK {
+		switch {
+		case s.Borne:
+			lamp = k.LampOf(state.Planned, false)
+		case !s.OK:
 			lamp = k.LampOf(state.Failed, false)
 			last = s.Why
 		}
 		more := field.Brief(s.Took)
+		if s.From != "" {
+			more += ", from the node of " + string(s.From)
+		}
 		if s.Tries > 1 {
 			more += fmt.Sprintf(", at try %d", s.Tries)
 		}
 		add(piece{4, string(lamp.Shape), k.In(lamp.Color)}, piece{6, cmp.Or(string(s.Member), "nobody"), k.Text()}, piece{24, s.Say, k.Text()}, piece{-1, "  " + more, k.Quiet()})
 		if !s.OK {
+			style := k.In(k.Fail)
+			if s.Borne {
+				style = k.Quiet()
+			}
 			for _, part := range grid.Wrap(s.Why, max(20, width-24)) {
-				add(piece{24, part, k.In(k.Fail)})
+				add(piece{24, part, style})
 			}
 		}
 	}

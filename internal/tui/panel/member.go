@@ -48,10 +48,9 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	case m.Seat == "learner":
 		p.row("votes", "not yet: a learner", k.Warm)
 	}
+	p.row("writes", writes(role, m), k.Paper)
 	p.row("version", m.Version, k.Paper)
-	if m.Gauge != nil {
-		p.row(map[bool]string{true: "lag", false: "progress"}[m.Gauge.Lag], m.Gauge.Words(now), k.Paper)
-	}
+	p.row("how far", m.Far(now), k.Paper)
 	p.row("proved", model.Snap.Proved(m.Role, now), k.Paper)
 	if m.Pinned {
 		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
@@ -104,6 +103,21 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.why(m)
 	}
 	p.lines(m)
+}
+
+// writes says whether the member takes writes; empty where its role is not of that kind, or it is not ready.
+func writes(role *board.Role, m board.Member) string {
+	switch {
+	case m.Phase != state.Ready || !role.Led && !role.Votes:
+		return ""
+	case m.Writes:
+		return "taken here"
+	case role.Leader == "":
+		return "not taken: nobody leads"
+	case role.Votes:
+		return "not taken: too few of " + string(role.Role) + " are ready"
+	}
+	return "not here: " + string(role.Leader) + " leads"
 }
 
 // lines shows the last lines that the member wrote before its last exit, or, while it runs, those that it wrote lately.
