@@ -62,10 +62,29 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 	}{
 		{"a new role, wired to who fits", func() {
 			s.press("A")
-			s.has("Add to the draft", "a role: crew")
-			s.press("Down", "Down", "Enter")
+			s.has("Add to the draft", "a role: etcd")
+			for range 60 { // real systems come first
+				if _, chosen, _ := strings.Cut(s.text(), "▸  "); strings.HasPrefix(chosen, "a role: crew ") {
+					break
+				}
+				s.press("Down")
+				time.Sleep(40 * time.Millisecond) // a frame
+			}
+			s.press("Enter")
 			ask("mates")
 		}, before[len(before)-len("    calls: {behind: relays}\n"):], "    calls: {behind: relays}\n  mates:\n    kit: crew\n    members: 2\n    calls: {queue: relays, store: wardens}\n"},
+		{"a role of one's own", func() {
+			s.press("A")
+			s.has("Add to the draft")
+			s.press("Down", "Down", "Enter")
+			ask("clerks")
+			s.has("Its command, with arguments")
+			ask(`python3 -m http.server --bind {{.Address}} {{.Port "main"}}`)
+			s.has("On which port does it listen?")
+			ask("8000")
+			s.has("What says that it is ready?")
+			ask("/")
+		}, before[len(before)-len("    calls: {behind: relays}\n"):], "    calls: {behind: relays}\n  clerks:\n    members: 1\n    program:\n      command: [python3, \"-m\", http.server, \"--bind\", \"{{.Address}}\", '{{.Port \"main\"}}']\n      ports: {main: {port: 8000}}\n      ready: {http: {port: main, path: /}}\n"},
 		{"new nodes in a new zone", func() {
 			s.press("A")
 			s.has("Add to the draft")

@@ -95,7 +95,7 @@ func kitNotes(f draft) []string {
 	for i := range f.Field.Roles {
 		name := f.Field.Roles[i].Kit
 		k, ok := library.Find(name)
-		if said[name] || !ok || k.Source == kit.Shipped {
+		if said[name] || !ok || k.Folder == "" {
 			continue
 		}
 		said[name] = true

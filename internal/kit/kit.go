@@ -4,6 +4,7 @@
 package kit
 
 import (
+	"cmp"
 	"embed"
 	"errors"
 	"fmt"
@@ -37,6 +38,7 @@ const (
 	Beside  Source = "beside the field file"
 	Own     Source = "your own"
 	Shipped Source = "shipped"
+	Demo    Source = "of the demo"
 )
 
 // Library is where the kits of one field file are looked for: in `kits` beside it, in the person's own folder, and in the program.
@@ -55,9 +57,7 @@ func Of(fieldFile string) Library {
 	if own, err := Folder(); err == nil {
 		l.add(Own, own)
 	}
-	for _, shipped := range []fs.FS{files, kits.Files} { // those of systems in common use here, those of the demo's programs with the demo
-		l.places = append(l.places, place{source: Shipped, files: shipped})
-	}
+	l.places = append(l.places, place{source: Shipped, files: files}, place{source: Demo, files: kits.Files})
 	return l
 }
 
@@ -117,10 +117,12 @@ func In(folder string) (Kit, error) {
 	return Kit{Name: filepath.Base(whole), Source: Beside, Folder: folder, files: os.DirFS(folder)}, nil
 }
 
-// All lists the kits by name, of each the nearest.
+// All lists the kits, of each name the nearest: those of the nearest place first, the demo's last, and of each place by name.
 func (l Library) All() []Kit {
 	byName := map[string]*Kit{}
-	for _, p := range l.places {
+	near := map[Source]int{}
+	for i, p := range l.places {
+		near[p.source] = i
 		entries, _ := fs.ReadDir(p.files, ".")
 		for _, e := range entries {
 			name := e.Name()
@@ -145,6 +147,7 @@ func (l Library) All() []Kit {
 	for _, name := range slices.Sorted(maps.Keys(byName)) {
 		all = append(all, *byName[name])
 	}
+	slices.SortStableFunc(all, func(a, b Kit) int { return cmp.Compare(near[a.Source], near[b.Source]) })
 	return all
 }
 

@@ -61,7 +61,8 @@ func (a *app) addThing() {
 		return
 	}
 	items := []panel.Item{{Name: "nodes", Text: "one, or a range of them such as heron-{1..3}, in a zone that is there or a new one"},
-		{Name: "a set of nodes", Text: "made when members want them, and removed when none does"}}
+		{Name: "a set of nodes", Text: "made when members want them, and removed when none does"},
+		{Name: "a role of your own", Text: "a program that no kit knows: its command, where it listens, and what says that it is ready"}}
 	kits := a.kits
 	for _, k := range kits {
 		items = append(items, panel.Item{Name: "a role: " + k.info.Name, Text: k.about})
@@ -72,8 +73,10 @@ func (a *app) addThing() {
 			a.addNodes()
 		case 1:
 			a.addSet()
+		case 2:
+			a.addOwn()
 		default:
-			a.addRole(kits[i-2])
+			a.addRole(kits[i-3])
 		}
 		return nil
 	})
@@ -196,7 +199,6 @@ func likeNode(n *field.Node) string {
 	return text
 }
 
-// addRole asks for a name and adds a role that the kit plays, wired to those that fit where there is no choice.
 // readKit is a kit, as far as somebody needs it who chooses one.
 type readKit struct {
 	info  kit.Info
@@ -210,7 +212,7 @@ func readKits(file string) []readKit {
 	for _, k := range kit.Of(file).All() {
 		r := readKit{}
 		r.info, r.err = k.Info()
-		if r.about = r.info.About; k.Source != kit.Shipped {
+		if r.about = r.info.About; k.Folder != "" {
 			r.about = strings.TrimSpace(r.about + " (" + string(k.Source) + ")")
 		}
 		if r.err != nil {
@@ -221,7 +223,8 @@ func readKits(file string) []readKit {
 	return all
 }
 
-func (a *app) addRole(k readKit) {
+// askRole asks for the name of a new role.
+func (a *app) askRole(take func(role string) tea.Cmd) {
 	a.askText("Name of the new role", "what this part of the system is called, in the plural where it has several members", "", func(role string) tea.Cmd {
 		switch {
 		case !field.NamePattern.MatchString(role):
@@ -231,6 +234,13 @@ func (a *app) addRole(k readKit) {
 			a.say(true, fmt.Sprintf("there is a role %s already", role))
 			return nil
 		}
+		return take(role)
+	})
+}
+
+// addRole asks for a name and adds a role that the kit plays, wired to those that fit where there is no choice.
+func (a *app) addRole(k readKit) {
+	a.askRole(func(role string) tea.Cmd {
 		if k.err != nil {
 			a.say(true, k.err.Error())
 			return nil

@@ -17,6 +17,7 @@ import (
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/kit"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/input"
 )
 
 const edited = `# The ferries.
@@ -309,7 +310,7 @@ func TestARoleOfOnesOwnKitIsAddedWithWhatThatRequires(t *testing.T) {
 		t.Fatalf("the first kit is %+v", a.kits[0])
 	}
 	before, _ := os.ReadFile(a.file)
-	keys(t, a, "A down down enter g o n g s enter enter")
+	keys(t, a, "A down down down enter g o n g s enter enter")
 	if now, _ := os.ReadFile(a.file); string(now) != string(before) || !strings.Contains(a.message, "requires greeting") {
 		t.Errorf("without what its kit requires: %s\n%s", a.message, now)
 	}
@@ -317,5 +318,51 @@ func TestARoleOfOnesOwnKitIsAddedWithWhatThatRequires(t *testing.T) {
 	r := a.draft.Role("gongs")
 	if r == nil || r.Kit != "bells" || r.Settings["greeting"] != "hi" {
 		t.Errorf("the role is %+v: %s", r, a.message)
+	}
+}
+
+// TestARoleOfOnesOwnIsAdded adds a program that no kit knows: what cannot be so is said, and can be corrected.
+func TestARoleOfOnesOwnIsAdded(t *testing.T) {
+	for line, want := range map[string]string{
+		`tided --listen {{.Address}}:{{.Port "main"}} 'two words' "a \"b\"" ""`: `tided|--listen|{{.Address}}:{{.Port "main"}}|two words|a "b"|`,
+		`tided "{{if .Founding}}a b{{end}}x"`:                                   `tided|{{if .Founding}}a b{{end}}x`,
+	} {
+		if words, err := commandLine(line); err != nil || strings.Join(words, "|") != want {
+			t.Errorf("%s is %q, %v", line, words, err)
+		}
+	}
+	a := onFile(t)
+	before := content(t, a)
+	say := func(text string) {
+		a.prompt.line.Insert(text)
+		keys(t, a, "enter")
+	}
+	keys(t, a, "A down down enter")
+	say("bells")
+	for _, test := range []struct{ text, want string }{
+		{"", "there is no command"}, {"'tided", "is not ended"}, {"", ""},
+	} {
+		a.prompt.line = input.New("")
+		if test.want == "" {
+			say(`tided --listen {{.Address}}:{{.Port "main"}}`)
+			break
+		}
+		if say(test.text); !strings.Contains(a.prompt.bad, test.want) || content(t, a) != before {
+			t.Errorf("%q: %q", test.text, a.prompt.bad)
+		}
+	}
+	if say("70000"); a.prompt.bad != `"70000" is no port from 1 to 65535` {
+		t.Error(a.prompt.bad)
+	}
+	a.prompt.line = input.New("")
+	say("7000")
+	if say("health"); a.prompt.bad != `"health" is no path: it begins with /` {
+		t.Error(a.prompt.bad)
+	}
+	a.prompt.line = input.New("")
+	say("/health")
+	r := a.draft.Role("bells")
+	if r == nil || r.Program == nil || r.Program.Ports["main"].Port != 7000 || r.Program.Ready.HTTP.Path != "/health" || r.Program.Command[2] != `{{.Address}}:{{.Port "main"}}` {
+		t.Errorf("%+v\n%s", r, content(t, a))
 	}
 }

@@ -1,6 +1,8 @@
 package panel
 
 import (
+	"strings"
+
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/sheet"
@@ -109,15 +111,18 @@ func first(s Sheet, lines int) int {
 // Item is one of several things to choose from.
 type Item struct{ Name, Text string }
 
-// List draws things to choose from in the middle of the screen.
+// List draws things to choose from in the middle of the screen; of the chosen one, all that is said of it.
 func List(g *grid.Grid, k theme.Theme, title string, items []Item, at int) {
 	name := 0
 	for _, i := range items {
 		name = max(name, grid.Width(i.Name))
 	}
 	var all []line
-	chosen := 0
+	chosen, most := 0, 0
+	wide := max(20, min(g.W-2, wideFrame)-8-name-3)
 	for i, item := range items {
+		parts := grid.Wrap(item.Text, wide)
+		most = max(most, len(items)-1+len(parts))
 		style, mark := k.Text(), " "
 		if i == at {
 			style, mark = k.In(k.Act).Strong(), string(k.Or('▸', '>'))
@@ -127,7 +132,19 @@ func List(g *grid.Grid, k theme.Theme, title string, items []Item, at int) {
 		for grid.Width(text) < name+3 {
 			text += " "
 		}
-		all = append(all, line{mark: mark, text: text + item.Text, style: style})
+		if i != at || len(parts) == 0 {
+			all = append(all, line{mark: mark, text: text + item.Text, style: style})
+			continue
+		}
+		for j, part := range parts {
+			if j > 0 {
+				text, mark = strings.Repeat(" ", name+3), ""
+			}
+			all = append(all, line{mark: mark, text: text + part, style: style})
+		}
+	}
+	for len(all) < most { // so that it stays where it is
+		all = append(all, line{})
 	}
 	room := min(g.H-2, len(all)+4) - 4
 	frame(g, k, title, "enter takes it     esc goes back", all, max(0, min(chosen-room/2, len(all)-room)))
