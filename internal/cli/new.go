@@ -3,18 +3,20 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/pattern"
 )
 
 func (a *app) newCommand() *cobra.Command {
-	var name, zones, size, load, survive string
-	var set []string
+	var name, zones, size, load, survive, members string
+	var set, need []string
 	var ascii bool
 	cmd := &cobra.Command{Use: "new [PATTERN]", Short: "Begin a field: a few questions, or a pattern with answers",
 		Long: "Without a pattern it asks, with the board beside the questions, and opens what was made. With one it writes\n" +
@@ -60,6 +62,14 @@ func (a *app) newCommand() *cobra.Command {
 				}
 				answers.Variables[key] = value
 			}
+			if p.Err == nil {
+				if answers.Counts, err = pattern.ParseCounts(members, p.File.Field); err != nil {
+					return err
+				}
+			}
+			if answers.Settings, err = settingsOf(need, p); err != nil {
+				return err
+			}
 			o, err := p.Make(answers)
 			if err != nil {
 				return err
@@ -76,6 +86,9 @@ func (a *app) newCommand() *cobra.Command {
 				for _, s := range o.Says {
 					fmt.Fprintln(a.out, s)
 				}
+				for _, offer := range p.Offers(answers, o) {
+					fmt.Fprintf(a.out, "To survive %s: --members %q.\n", offer.Survives, offer.Counts)
+				}
 				fmt.Fprintf(a.out, "%s is written; `lanternfield open %s` shows it.\n", file, file)
 			}
 			if !o.Kept {
@@ -89,10 +102,34 @@ func (a *app) newCommand() *cobra.Command {
 	flags.StringVar(&size, "size", "", "of each node, such as \"2 cores, 4GiB\"")
 	flags.StringVar(&load, "load", "", "the load profile, such as light or heavy")
 	flags.StringVar(&survive, "survive", "nothing", "nothing, node, two-nodes or zone: sets counts and spread")
+	flags.StringVar(&members, "members", "", "how many each role has, such as \"records 3, doors 2\" (else what --survive sets)")
+	flags.StringArrayVar(&need, "setting", nil, "a setting that a kit requires, ROLE.NAME=VALUE")
 	flags.StringArrayVar(&set, "set", nil, "a variable of the pattern, NAME=VALUE")
 	flags.BoolVar(&ascii, "ascii", false, "draw with ASCII only")
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+// settingsOf reads the settings that kits require.
+func settingsOf(given []string, p pattern.Pattern) (map[field.RoleName]map[string]string, error) {
+	out := map[field.RoleName]map[string]string{}
+	needs := p.Needs()
+	for _, g := range given {
+		key, value, ok := strings.Cut(g, "=")
+		role, name, dotted := strings.Cut(key, ".")
+		if !ok || !dotted {
+			return nil, fmt.Errorf("--setting %q is not ROLE.NAME=VALUE", g)
+		}
+		if !slices.ContainsFunc(needs, func(n pattern.Need) bool { return string(n.Role) == role && n.Name == name }) {
+			return nil, fmt.Errorf("no kit of this pattern requires %s of %s; other settings are changed in the file", name, role)
+		}
+		r := field.RoleName(role)
+		if out[r] == nil {
+			out[r] = map[string]string{}
+		}
+		out[r][name] = value
+	}
+	return out, nil
 }
 
 func (a *app) patternCommand() *cobra.Command {

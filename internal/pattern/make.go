@@ -48,6 +48,8 @@ type Answers struct {
 	Load      string
 	Survive   Survive
 	Variables map[string]string
+	Counts    Counts                               // instead of those that follow from Survive
+	Settings  map[field.RoleName]map[string]string // that kits require
 }
 
 // ParseZones reads zones with their nodes, such as "north 3, south 3, light 2"; a number alone is nodes without a zone.
@@ -149,6 +151,7 @@ func (p Pattern) Make(a Answers) (*Outcome, error) {
 	for i := range p.File.Field.Roles {
 		puts = append(puts, a.counts(&p.File.Field.Roles[i], p.File)...)
 	}
+	puts = append(puts, a.needed(p)...)
 	data, err := p.File.Put(puts...)
 	if err != nil {
 		return nil, err
@@ -206,10 +209,17 @@ func (a Answers) total() int {
 
 // counts sets how many members a role has, and what they are spread over, so that what shall be survived is.
 func (a Answers) counts(r *field.Role, f *fieldfile.File) []arrange.Put {
-	if r.Each != (field.Each{}) || r.Kind == field.Monitor && r.Members == 1 { // one that watches is missed by nobody who works
+	members, spread := r.Members, r.Spread
+	said, counted := a.Counts[r.Name]
+	switch {
+	case r.Each != (field.Each{}):
+		return nil
+	case r.Kind == field.Monitor && r.Members == 1: // one that watches is missed by nobody who works
+		if counted && said != members {
+			return []arrange.Put{arrange.OfRole(r.Name, strconv.Itoa(said), "members")}
+		}
 		return nil
 	}
-	members, spread := r.Members, r.Spread
 	losses := map[Survive]int{OneNode: 1, TwoNodes: 2, OneZone: 1}[a.Survive]
 	switch {
 	case r.Votes && a.Survive == Nothing:
@@ -224,7 +234,9 @@ func (a Answers) counts(r *field.Role, f *fieldfile.File) []arrange.Put {
 	default:
 		members = max(members, losses+1)
 	}
-	if most := a.total(); r.Votes && members > most { // more on one node would only look like more
+	if counted {
+		members = said
+	} else if most := a.total(); r.Votes && members > most { // more on one node would only look like more
 		members = most - (most+1)%2
 	}
 	switch {
@@ -236,7 +248,7 @@ func (a Answers) counts(r *field.Role, f *fieldfile.File) []arrange.Put {
 		spread = field.SpreadNode
 	}
 	var puts []arrange.Put
-	if members != r.Members && (!f.IsVariable("roles", string(r.Name), "members") || members > r.Members) {
+	if members != r.Members && (counted || !f.IsVariable("roles", string(r.Name), "members") || members > r.Members) {
 		puts = append(puts, arrange.OfRole(r.Name, strconv.Itoa(members), "members"))
 	}
 	if spread != r.Spread {

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/snapshot"
@@ -21,6 +22,7 @@ import (
 type made struct {
 	of      int // which answers they were
 	outcome *pattern.Outcome
+	offers  []pattern.Offer // counts that would survive more
 	found   []finding.Finding
 	model   *board.Model
 	err     error
@@ -33,7 +35,7 @@ func (s *starter) work() tea.Cmd {
 	of, make := s.answers, s.maker()
 	return func() tea.Msg {
 		m := made{of: of}
-		if m.outcome, m.err = make(); m.err == nil {
+		if m.outcome, m.offers, m.err = make(); m.err == nil {
 			f := m.outcome.Field
 			m.found = slices.DeleteFunc(finding.All(f), func(x finding.Finding) bool { return x.Accepted != "" })
 			m.model = board.Build(snapshot.OfDraft(f, time.Now()), f, plan.Preview(f, plan.Live{}))
@@ -54,6 +56,7 @@ func (s *starter) take(m made) tea.Cmd {
 		return nil // the board keeps showing the last one that could be made
 	}
 	s.outcome, s.found, s.model = m.outcome, m.found, m.model
+	s.question("counts").suggest(m)
 	for _, q := range s.all {
 		q.good, q.goodTouched = q.value(), q.touched
 	}
@@ -72,7 +75,12 @@ func (s *starter) onward() tea.Cmd {
 	case s.now() == nil:
 		return s.write()
 	case s.bad == "":
+		q := s.now()
 		s.at++
+		if q.id == "counts" && q.touched && q.value() == "" { // they are left to follow from the rest
+			q.touched = false
+			return s.work()
+		}
 	}
 	return nil
 }
@@ -89,7 +97,7 @@ func (s *starter) back() tea.Cmd {
 }
 
 // maker gives what makes the field out of the answers as they are now.
-func (s *starter) maker() func() (*pattern.Outcome, error) {
+func (s *starter) maker() func() (*pattern.Outcome, []pattern.Offer, error) {
 	p, one := s.pattern(), s.question("where").value() == "one"
 	zones, size := s.question("zones").value(), s.question("size").value()
 	a := pattern.Answers{Name: s.question("name").value(), Load: s.question("load").value(), Survive: pattern.Survive(s.question("survive").value()), Variables: map[string]string{}}
@@ -98,23 +106,55 @@ func (s *starter) maker() func() (*pattern.Outcome, error) {
 		if name, ok := strings.CutPrefix(q.id, "var "); ok {
 			a.Variables[name] = q.value()
 		}
+		if n := q.need; n != nil {
+			if a.Settings == nil {
+				a.Settings = map[field.RoleName]map[string]string{}
+			}
+			if a.Settings[n.Role] == nil {
+				a.Settings[n.Role] = map[string]string{}
+			}
+			a.Settings[n.Role][n.Name] = q.value()
+		}
 	}
-	return func() (*pattern.Outcome, error) {
+	counts := s.question("counts")
+	said, touched := counts.value(), counts.touched
+	return func() (*pattern.Outcome, []pattern.Offer, error) {
 		if p.Err != nil {
-			return nil, p.Err
+			return nil, nil, p.Err
 		}
 		if _, err := os.Stat(file); err == nil {
-			return nil, fmt.Errorf("there is a %s.field.yaml here already; take another name", a.Name)
+			return nil, nil, fmt.Errorf("there is a %s.field.yaml here already; take another name", a.Name)
 		}
 		var err error
 		if one {
 			a.Zones, a.Survive = []pattern.Zone{{Nodes: 1}}, pattern.Nothing
 		} else if a.Zones, err = pattern.ParseZones(zones); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if a.Size, err = pattern.ParseSize(size); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		return p.Make(a)
+		if touched {
+			if a.Counts, err = pattern.ParseCounts(said, p.File.Field); err != nil {
+				return nil, nil, err
+			}
+		}
+		o, err := p.Make(a)
+		if err != nil || one {
+			return o, nil, err
+		}
+		return o, p.Offers(a, o), nil
+	}
+}
+
+// suggest puts the counts that follow from the other answers into the question for them, until somebody has written others; and says which
+// would survive more.
+func (q *question) suggest(m made) {
+	if !q.touched {
+		q.line = input.New(pattern.CountsOf(m.outcome.Field).Words(m.outcome.Field))
+	}
+	q.help = "They follow from what is to be survived, until you write others."
+	for _, o := range m.offers {
+		q.help += fmt.Sprintf(" To survive %s: %s.", o.Survives, o.Counts)
 	}
 }

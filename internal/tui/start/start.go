@@ -35,6 +35,7 @@ type question struct {
 	at      int
 	line    input.Line
 	touched bool
+	need    *pattern.Need // the setting that it asks for
 
 	good        string // what the line was when all answers could be used last
 	goodTouched bool
@@ -117,6 +118,7 @@ func newStarter(dir string, ascii bool) *starter {
 		{id: "load", label: "What load will it bear?", help: "Kits set themselves by it; each setting can be changed."},
 		{id: "survive", label: "What must it survive?", help: "This sets how many members the roles have and what they are spread over."},
 	}
+	s.all = append(s.all, &question{id: "counts", label: "How many members of each role?"})
 	for _, v := range pattern.Survives {
 		s.question("survive").options = append(s.question("survive").options, option{string(v), v.String(), ""})
 	}
@@ -137,7 +139,9 @@ func (s *starter) choosePattern() {
 	name, load := s.question("name"), s.question("load")
 	was := load.value()
 	load.options, load.at = []option{{"", "what the kits assume", ""}}, 0
-	s.all = slices.DeleteFunc(s.all, func(q *question) bool { return strings.HasPrefix(q.id, "var ") })
+	s.all = slices.DeleteFunc(s.all, func(q *question) bool { return strings.HasPrefix(q.id, "var ") || q.need != nil })
+	counts := s.question("counts")
+	counts.line, counts.touched = input.New(""), false
 	if p.Err != nil {
 		return
 	}
@@ -157,6 +161,9 @@ func (s *starter) choosePattern() {
 		if l == was {
 			load.at = len(load.options) - 1
 		}
+	}
+	for _, n := range p.Needs() {
+		s.all = append(s.all, &question{id: "setting", need: &n, label: fmt.Sprintf("%s of %s?", n.Name, n.Role), help: n.About + ". Its kit requires it, and there is no default."})
 	}
 	for _, v := range p.File.Variables {
 		s.all = append(s.all, &question{id: "var " + v.Name, label: v.Name, help: v.About, line: input.New(string(v.Value))})

@@ -132,7 +132,7 @@ func TestTheFileIsWrittenAndNeverOverAnother(t *testing.T) {
 	if !strings.Contains(s.bad, "already; take another name") {
 		t.Errorf("got %q", s.bad)
 	}
-	keys(s, "esc", "down", "down", "down", "down", "down", "enter", "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter")
+	keys(s, "esc", "down", "down", "down", "down", "down", "enter", "clear", "ferries", "enter", "enter", "enter", "enter", "down", "enter", "enter", "enter")
 	if s.now() != nil || !strings.Contains(screen(s), "Enter writes") {
 		t.Fatalf("it is not at the end:\n%s", screen(s))
 	}
@@ -213,5 +213,33 @@ func TestAFastHandGoesOn(t *testing.T) {
 	settle(s, newest)
 	if s.bad == "" || s.at != 1 || s.enters != 0 {
 		t.Errorf("it went on with a wrong answer: %q, question %d", s.bad, s.at)
+	}
+}
+
+// TestCountsFollowUntilTheyAreWritten writes how many members roles have, and leaves that to what is to be survived again.
+func TestCountsFollowUntilTheyAreWritten(t *testing.T) {
+	s := begun(t)
+	counts := s.question("counts")
+	if counts.value() != "records 2, doors 2" || !strings.Contains(counts.help, "To survive the loss of any two nodes: records 3, doors 3.") {
+		t.Errorf("%q, %q", counts.value(), counts.help)
+	}
+	for s.now().id != "survive" {
+		keys(s, "enter")
+	}
+	keys(s, "up")
+	if counts.value() != "records 3, doors 3" {
+		t.Errorf("for two nodes: %q", counts.value())
+	}
+	keys(s, "enter", "clear", "records 1, doors 2")
+	if text := screen(s); !strings.Contains(text, "What is asked for cannot be had like this") || s.outcome.Field.Role("records").Members != 1 {
+		t.Errorf("of one record:\n%s", text)
+	}
+	keys(s, "clear", "recrods 1", "enter")
+	if s.now().id != "counts" || !strings.Contains(s.bad, "it has records, doors") {
+		t.Errorf("%q", s.bad)
+	}
+	keys(s, "clear", "enter")
+	if s.now() != nil || counts.value() != "records 3, doors 3" || counts.touched {
+		t.Errorf("left empty: %q", counts.value())
 	}
 }
