@@ -123,7 +123,7 @@ func (w *watcher) gauge(r *field.Reading, beyond error) {
 func (w *watcher) useless(ctx context.Context, ask *asker, ready bool) error {
 	if least := w.spec.FreeDisk; least > 0 {
 		if free, err := host.FreeDisk(w.ask.disk.data(w.member)); err == nil && free < int64(least) {
-			return fmt.Errorf("it answers, and its disk has %s left; less than %s is not borne", field.Bytes(free), least)
+			return fmt.Errorf("it answers, and its disk has less than %s left", least)
 		}
 	}
 	if ready || w.spec.Lag == nil || w.spec.Lag.Most == "" {

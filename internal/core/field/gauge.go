@@ -80,5 +80,5 @@ func (g *Gauge) Beyond(value float64) error {
 	if err != nil || !limited || value <= most {
 		return nil
 	}
-	return fmt.Errorf("it answers, and is %s behind; more than %s is not borne", Amount(value, g.Unit), Amount(most, g.Unit))
+	return fmt.Errorf("it answers, and is more than %s behind", Amount(most, g.Unit)) // the same as long as it is: the number is read apart
 }

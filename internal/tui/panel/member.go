@@ -50,7 +50,13 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	}
 	p.row("writes", writes(role, m), k.Paper)
 	p.row("version", m.Version, k.Paper)
-	p.row("how far", m.Far(now), k.Paper)
+	switch {
+	case m.Gauge == nil || m.Leads:
+	case m.Gauge.Lag:
+		p.row("lag", m.Gauge.Words(now), k.Paper)
+	case m.Phase != state.Ready:
+		p.row("so far", m.Far(now), k.Paper)
+	}
 	p.row("proved", model.Snap.Proved(m.Role, now), k.Paper)
 	if m.Pinned {
 		p.row("pinned", "to "+string(m.Node)+", by hand", k.Act)
