@@ -282,6 +282,9 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 	if err := m.instance.Clear(m.kept.record(), spec); err != nil {
 		return failed(err)
 	}
+	if err := m.instance.Fits(spec); err != nil { // before anything of it is done, as its files are checked
+		return failed(err)
+	}
 	if err := m.answers.listen(spec); err != nil {
 		return failed(err)
 	}

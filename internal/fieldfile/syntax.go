@@ -2,6 +2,8 @@ package fieldfile
 
 import (
 	"errors"
+	"regexp"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -64,8 +66,23 @@ func (d *document) syntaxHint(line int) string {
 			return templateHint
 		}
 	}
+	if line >= 1 && line <= len(d.lines) {
+		switch text := d.lines[line-1]; {
+		case bareRange.MatchString(text):
+			return "in braces a range is quoted: " + strconv.Quote(bareRange.FindStringSubmatch(text)[1])
+		case innerColon.MatchString(text):
+			return "a value with a colon and a blank in it is quoted, best in single quotes"
+		}
+	}
 	return "look at the indentation, quotes and colons here and on the line above"
 }
+
+var (
+	// bareRange is a range of names that stands in a set of keys, or in a list, without quotes.
+	bareRange = regexp.MustCompile(`[{\[,][^"'#]*[ ,\[]([a-z][a-z0-9-]*\{[0-9]+\.\.[0-9]+\})`)
+	// innerColon is a value that begins without a quote and has another colon further on.
+	innerColon = regexp.MustCompile(`^\s*(- )?[A-Za-z_][A-Za-z0-9_-]*:\s+[^'"#{\[|>\s][^#]*: `)
+)
 
 const templateHint = `templates are quoted, since { begins a set of keys in YAML: '{{.Port "client"}}'`
 

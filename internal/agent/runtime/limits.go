@@ -23,12 +23,20 @@ type limit struct {
 	resource int
 	of       func(field.Limits) uint64
 	unit     string // under which the agent's own service raises it
+	bytes    bool
+}
+
+func (x limit) amount(n uint64) string {
+	if x.bytes {
+		return field.Bytes(n).String()
+	}
+	return strconv.FormatUint(n, 10)
 }
 
 var limits = []limit{
-	{"open files", unix.RLIMIT_NOFILE, func(l field.Limits) uint64 { return l.OpenFiles }, "LimitNOFILE"},
-	{"processes of its user", unix.RLIMIT_NPROC, func(l field.Limits) uint64 { return l.Processes }, "LimitNPROC"},
-	{"bytes of locked memory", unix.RLIMIT_MEMLOCK, func(l field.Limits) uint64 { return uint64(l.LockedMemory) }, "LimitMEMLOCK"},
+	{"open files", unix.RLIMIT_NOFILE, func(l field.Limits) uint64 { return l.OpenFiles }, "LimitNOFILE", false},
+	{"processes of its user", unix.RLIMIT_NPROC, func(l field.Limits) uint64 { return l.Processes }, "LimitNPROC", false},
+	{"of locked memory", unix.RLIMIT_MEMLOCK, func(l field.Limits) uint64 { return uint64(l.LockedMemory) }, "LimitMEMLOCK", true},
 }
 
 // checkLimits tells which limit a program needs that this agent cannot give it.
@@ -47,7 +55,7 @@ func checkLimits(l field.Limits) error {
 			}
 		}
 		if want > most {
-			return fmt.Errorf("it needs %d %s, and %d are the most that can be given here; raise the hard limit of the agent (ulimit -H, or %s= of a service)", want, x.words, most, x.unit)
+			return fmt.Errorf("it needs %s %s, and %s is the most that can be given here; raise the hard limit of the agent (ulimit -H, or %s= of a service)", x.amount(want), x.words, x.amount(most), x.unit)
 		}
 	}
 	return nil
@@ -122,7 +130,7 @@ func (g *limiting) start(l field.Limits, start func(*exec.Cmd) error, cmd *exec.
 			continue
 		}
 		if err := syscall.Setrlimit(x.resource, &syscall.Rlimit{Cur: want, Max: max(want, before.Max)}); err != nil {
-			return fmt.Errorf("it cannot be given %d %s: %w", want, x.words, err)
+			return fmt.Errorf("it cannot be given %s %s: %w", x.amount(want), x.words, err)
 		}
 		defer func() { _ = syscall.Setrlimit(x.resource, &before) }()
 	}

@@ -68,7 +68,7 @@ func TestLimitsThatCannotBeGivenAreSaid(t *testing.T) {
 		says   []string
 	}{
 		{order.Lookup{Program: "sh", Limits: field.Limits{OpenFiles: 16}}, nil},
-		{order.Lookup{Program: "sh", Limits: field.Limits{OpenFiles: 1 << 40}}, []string{"it needs 1099511627776 open files, and ", "are the most that can be given here", "LimitNOFILE="}},
+		{order.Lookup{Program: "sh", Limits: field.Limits{OpenFiles: 1 << 40}}, []string{"it needs 1099511627776 open files, and ", "is the most that can be given here", "LimitNOFILE="}},
 		{order.Lookup{Program: "sh", Kernel: map[string]int{"kernel.pid_max": 100}}, nil},
 		{order.Lookup{Program: "sh", Kernel: map[string]int{"vm.max_map_count": 1 << 50}}, []string{"it needs at least 1125899906842624 for the setting vm.max_map_count of the kernel, which is ", "sysctl -w vm.max_map_count=1125899906842624"}},
 		{order.Lookup{Program: "sh", Kernel: map[string]int{"vm.max_mop_count": 1}}, []string{"there is none of that name here"}},

@@ -253,10 +253,11 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	return run{started, host.StartTime(started.PID)}, nil
 }
 
-// Fits tells whether the member's program is there.
+// Fits tells whether the member's program is there, in a version that suits, and can be given what it needs.
 func (p *processes) Fits(spec *order.Spec) error {
-	_, err := LookUp(spec.Command[0], spec.LookIn)
-	return err
+	_, missing := LookUp(spec.Command[0], spec.LookIn)
+	_, version := p.folder(spec)
+	return cmp.Or(missing, checkLimits(spec.Limits), checkKernel(spec.Kernel), version)
 }
 
 // Account is the user that the member runs as.
