@@ -104,3 +104,33 @@ func TestHowANumberMoves(t *testing.T) {
 		}
 	}
 }
+
+// TestANodeMustBeVacant has something in the way of a member's first start, and no more of its second.
+func TestANodeMustBeVacant(t *testing.T) {
+	dir := t.TempDir()
+	c, _ := started(t, dir)
+	other := filepath.Join(dir, "other")
+	if err := os.WriteFile(other, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var heard uint64
+	s := sleeper("it")
+	s.Command = []string{"sh", "-c", "echo mine > data/mine; exec sleep 600"}
+	s.Vacant = []field.Vacancy{{Say: "no other tide is kept here", Exec: []string{"sh", "-c", "test ! -e " + other + " || echo the other one"}, Expect: `trim(output) == ""`}}
+	put(t, c, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: s})
+	want := "this node is not free for it: it does not hold that no other tide is kept here (the answer was the other one, and `trim(output) == \"\"` does not hold)"
+	if r := until(t, c, &heard, order.StartFailed); r.Why != want {
+		t.Errorf("it says %q", r.Why)
+	}
+	if err := os.Remove(other); err != nil {
+		t.Fatal(err)
+	}
+	until(t, c, &heard, order.Ready)
+	if err := os.WriteFile(other, nil, 0o644); err != nil { // of no matter any more: its own data is here
+		t.Fatal(err)
+	}
+	again := *s
+	put(t, c, order.Order{Term: 1, Revision: 2, Member: "it-1", Want: order.Run, Spec: &again, Round: 1})
+	until(t, c, &heard, order.Started)
+	until(t, c, &heard, order.Ready)
+}

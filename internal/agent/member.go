@@ -295,6 +295,9 @@ func (m *member) start(ctx context.Context) <-chan time.Time {
 		return failed(fmt.Errorf("its data in %s is gone; it has voted, and without its data it would vote anew on what was decided. "+
 			"Put the data back, or have another take its place", m.disk.data(m.name)))
 	}
+	if err := m.vacant(ctx, spec); err != nil {
+		return failed(err)
+	}
 	if _, err := m.writeFiles(spec, spec.Files); err != nil {
 		return failed(err)
 	}

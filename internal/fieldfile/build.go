@@ -164,8 +164,10 @@ func (f *File) fillKit(name string, role *node) *node {
 			out.set(key, v)
 		}
 	}
-	if v := k.root.get("calls"); v != nil {
-		out.set("wants", v)
+	for key, as := range map[string]string{"calls": "wants", "apart": "shuns"} {
+		if v := k.root.get(key); v != nil {
+			out.set(as, v)
+		}
 	}
 	if settings := k.root.get("settings"); settings != nil {
 		options := &node{isList: true}

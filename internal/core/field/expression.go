@@ -133,6 +133,9 @@ func (p *Program) Expressions() []Expression {
 	for i := range p.Apply {
 		add(p.Apply[i].Expect, SightOf(p.Apply[i].Call), YieldsTruth, "apply", fmt.Sprint(i), "expect")
 	}
+	for i, v := range p.Vacant {
+		add(v.Expect, SightOf(Call{Exec: v.Exec}), YieldsTruth, "vacant", fmt.Sprint(i), "expect")
+	}
 	for key, gauge := range map[string]*Gauge{"progress": p.Progress, "lag": p.Lag} {
 		if gauge != nil {
 			add(gauge.Value, SightOf(gauge.Call), YieldsNumber, key, "value")

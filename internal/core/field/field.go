@@ -116,6 +116,7 @@ type Role struct {
 	Provides     []string          `json:"provides,omitempty"`     // what its members are to those who call them
 	Wants        map[string]string `json:"wants,omitempty"`        // under which name it calls or knows whom: what that one must provide
 	Options      []Option          `json:"options,omitempty"`      // the settings that its kit knows
+	Shuns        []string          `json:"shuns,omitempty"`        // what its kit says it must not stand beside: names of kits, or of what roles provide
 	Experimental string            `json:"experimental,omitempty"` // why the kit is not to be relied on yet
 	Licensed     string            `json:"licensed,omitempty"`     // the licence that counts cores, where there is one
 }

@@ -30,6 +30,7 @@ type Program struct {
 	Stop     Stop            `json:"stop,omitzero"`
 	Restart  Restart         `json:"restart,omitzero"`
 	Limits   Limits          `json:"limits,omitzero"`     // of the operating system, which it is given
+	Vacant   []Vacancy       `json:"vacant,omitempty"`    // what must hold on a node before a member is first started there
 	FreeDisk Bytes           `json:"free_disk,omitempty"` // that the disk with its data must have; with less it is not ready
 	Kernel   map[string]int  `json:"kernel,omitempty"`    // settings of the kernel, by name, with the least that each must be
 	Ready    *Probe          `json:"ready,omitempty"`
@@ -95,6 +96,13 @@ const (
 // Exec runs a command on the member's node.
 type Exec struct {
 	Exec []string `json:"exec"`
+}
+
+// Vacancy is a command that makes sure that nothing of another cluster is on a node.
+type Vacancy struct {
+	Exec   []string `json:"exec"`
+	Expect string   `json:"expect,omitempty"`
+	Say    string   `json:"say,omitempty"` // for people
 }
 
 // Reload tells a member to read its files again, by signal or command.

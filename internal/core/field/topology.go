@@ -221,9 +221,21 @@ func (f *Field) Companions(of RoleName) []*Role {
 	return out
 }
 
-// Apart tells whether members of the two roles must not share a node, whichever of them says so.
+// Apart tells whether members of the two roles must not share a node, whichever of them says so. What a kit says of that holds unless the field
+// has one stand beside the other.
 func (f *Field) Apart(a, b *Role) bool {
-	return a != b && (slices.Contains(a.Apart, b.Name) || slices.Contains(b.Apart, a.Name))
+	switch {
+	case a == b:
+		return false
+	case slices.Contains(a.Apart, b.Name), slices.Contains(b.Apart, a.Name):
+		return true
+	}
+	return (a.shuns(b) || b.shuns(a)) && !slices.Contains(a.Neighbours(), b.Name) && !slices.Contains(b.Neighbours(), a.Name)
+}
+
+// shuns tells whether the role's kit says that it must not stand beside the other.
+func (r *Role) shuns(other *Role) bool {
+	return slices.ContainsFunc(r.Shuns, func(what string) bool { return other.Kit == what || slices.Contains(other.Provides, what) })
 }
 
 // BesideCycle gives a path of roles that each must stand beside the next, or nil when there is none.

@@ -62,6 +62,7 @@ type Spec struct {
 	Limits   field.Limits       `json:"limits,omitzero"`
 	Tells    *field.VersionOf   `json:"tells,omitempty"` // how the program is asked for its version
 	Kernel   map[string]int     `json:"kernel,omitempty"`
+	Vacant   []field.Vacancy    `json:"vacant,omitempty"`
 	FreeDisk field.Bytes        `json:"free_disk,omitempty"`
 	Ready    *field.Probe       `json:"ready,omitempty"`
 	Alive    *field.Probe       `json:"alive,omitempty"`

@@ -112,6 +112,10 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		spec.Apply = append(spec.Apply, *r.probe("apply."+strconv.Itoa(i), &p.Apply[i]))
 	}
 	spec.Ready, spec.Alive = r.probe("ready", p.Ready), r.probe("alive", p.Alive)
+	for i, v := range p.Vacant {
+		at := func(key string) []string { return []string{"vacant", strconv.Itoa(i), key} }
+		spec.Vacant = append(spec.Vacant, field.Vacancy{Exec: r.list(v.Exec, at("exec")...), Expect: r.text(v.Expect, at("expect")...), Say: r.text(v.Say, at("say")...)})
+	}
 	spec.Progress, spec.Lag = r.gauge("progress", p.Progress), r.gauge("lag", p.Lag)
 	if p.Leader != nil {
 		l := *p.Leader
