@@ -36,6 +36,8 @@ type Member struct {
 	Captured map[string]string
 	ID       string // under which the cluster lists it; empty while that is not known
 	Leaving  bool   // on its way out: who calls the role is not told of it any more
+	Ready    bool   // it works now
+	Leads    bool   // it leads its role now
 }
 
 // Scene is everything that templates may reach: the field, and who is who in it.

@@ -2,6 +2,7 @@ package render
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -196,6 +197,22 @@ func (v *View) Calls(name string) ([]*View, error) {
 		x.via = fmt.Sprintf("%s: the members of %s", name, target)
 	}
 	return views, nil
+}
+
+// Leads tells whether a member that is called leads its role now.
+func (v *View) Leads() (bool, error) {
+	if v.via == "" {
+		return false, errors.New(`.Leads is of members that are called, such as {{range .Calls "store"}}{{if .Leads}}; what a member is run with cannot follow from what it is itself`)
+	}
+	return v.member.Leads, nil
+}
+
+// Ready tells whether a member that is called works now; of something outside, that is not known, and supposed.
+func (v *View) Ready() (bool, error) {
+	if v.via == "" {
+		return false, errors.New(`.Ready is of members that are called, such as {{range .Calls "store"}}{{if .Ready}}; what a member is run with cannot follow from what it is itself`)
+	}
+	return v.member.Ready || v.fixed > 0, nil
 }
 
 // outside are the addresses of something that is not ours, as if they were members.

@@ -16,7 +16,17 @@ type Event struct {
 }
 
 // Apply folds the event into the state. It never decides and never fails.
-func Apply(s *State, e Event) { e.Fact.apply(s, e.At) }
+func Apply(s *State, e Event) {
+	if !s.Reactive {
+		e.Fact.apply(s, e.At)
+		return
+	}
+	before := s.standing()
+	e.Fact.apply(s, e.At)
+	if s.standing() != before {
+		s.Shape++
+	}
+}
 
 // kinds maps the stored name of each fact to its type. Names are never changed: old logs must stay readable.
 var kinds = func() map[string]reflect.Type {

@@ -117,7 +117,7 @@ func (f Accepted) apply(s *State, at time.Time) {
 		s.reset()
 	}
 	before := s.Field
-	s.Field = f.Field
+	s.Field, s.Reactive = f.Field, reactive(f.Field)
 	for _, declared := range f.Field.Roles {
 		r, was := s.ensureRole(declared.Name), (*field.Role)(nil)
 		if before != nil {

@@ -49,11 +49,20 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	at.Ports = s.Ports(m)
 	drawn := SceneMember(s.Field.Node(m.Node), at, n.Binding(), m.Founding, s.follows(m))
 	drawn.Number, drawn.Begins = m.Number, m.Begins
+	drawn.Ready, drawn.Leads = s.Works(m), s.leader(m.Role) == m.Name
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
 	if e := s.Entry(m); e != nil {
 		drawn.ID = e.ID
 	}
 	sc.Members[m.Name] = drawn
+}
+
+// leader is who leads a role; empty where nobody is known to.
+func (s *State) leader(role field.RoleName) field.MemberName {
+	if r := s.Roles[role]; r != nil {
+		return r.Leader
+	}
+	return ""
 }
 
 // Ports are the ports of a member: as the field numbers them, and, of ranges, as they were given to it.

@@ -69,6 +69,8 @@ type State struct {
 
 	// shape rises whenever what templates see may have changed.
 	Shape int `json:",omitzero"`
+	// Reactive says that templates see who works and who leads.
+	Reactive bool `json:",omitzero"`
 	// drafts counts what was deployed; judged says up to which of them a member's spec was last found to be as it is by the draft.
 	Drafts int                      `json:",omitzero"`
 	Judged map[field.MemberName]int `json:",omitzero"`
