@@ -8,7 +8,7 @@ RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
 LIFE_NEEDS = redis-sentinel=redis-sentinel mariadbd=mariadb-server /usr/lib/galera/libgalera_smm.so=galera-4 rsync=rsync java=default-jre-headless /usr/share/java/zookeeper.jar=zookeeper /usr/lib/rabbitmq/bin/rabbitmq-server=rabbitmq-server python3=python3-minimal
 TEST_NEEDS = $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
-BENCH_NEEDS = $(RUN_NEEDS) strace=strace curl=curl tmux=tmux
+BENCH_NEEDS = $(RUN_NEEDS) haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 strace=strace curl=curl tmux=tmux
 
 .PHONY: build test demo screenshots bench lint soak
 

@@ -28,7 +28,7 @@ var (
 	binary = flag.String("binary", "bin/lanternfield", "the program under test")
 	pairs  = flag.Int("pairs", 15, "how many interleaved pairs of deploys")
 	rounds = flag.Int("rounds", 20, "how many crashes of each kind")
-	only   = flag.String("only", "", "deploy, scale, crash, retire, rest, door, syncs, memory, screen, history or define")
+	only   = flag.String("only", "", "deploy, real, scale, crash, retire, rest, door, syncs, memory, screen, history or define")
 )
 
 func main() {
@@ -58,7 +58,7 @@ func all(dir string) error {
 	for _, part := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"deploy", deploys}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"history", history}, {"define", define}} {
+	}{{"deploy", deploys}, {"real", realSystems}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"history", history}, {"define", define}} {
 		if *only != "" && *only != part.name {
 			continue
 		}
@@ -86,22 +86,10 @@ func run(state string, args ...string) ([]byte, error) {
 
 // deploys times deploying the example against doing the same by hand, in turn.
 func deploys(dir string) error {
-	var ours, hands []time.Duration
-	for i := range *pairs {
-		ourTime, err := deployOnce(filepath.Join(dir, fmt.Sprint("ours-", i)))
-		if err != nil {
-			return err
-		}
-		handTime, err := byHandOnce(filepath.Join(dir, fmt.Sprint("hand-", i)), fmt.Sprintf("127.60.%d", i+1))
-		if err != nil {
-			return err
-		}
-		ours, hands = append(ours, ourTime), append(hands, handTime)
+	ours, hands, err := inTurn(dir, example, "bench/by-hand.sh", *pairs)
+	if err != nil {
+		return err
 	}
-	fmt.Printf("deploy of %s, %d interleaved pairs\n", example, *pairs)
-	spread("  lanternfield", ours)
-	spread("  by hand     ", hands)
-	fmt.Printf("  ratio of medians %.2f\n", float64(median(ours))/float64(median(hands)))
 	for _, mode := range []struct {
 		name string
 		keep func(time.Duration) bool
@@ -118,19 +106,51 @@ func deploys(dir string) error {
 	return nil
 }
 
-func deployOnce(state string) (time.Duration, error) {
+// realSystems times deploying four real systems, with gates and proofs, against doing the same by hand, in turn.
+func realSystems(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil { // the database does not run as root
+		return err
+	}
+	_, _, err := inTurn(dir, "bench/real.field.yaml", "bench/real-by-hand.sh", min(*pairs, 9))
+	return err
+}
+
+// inTurn deploys a field and does the same by hand, in turn, and prints both.
+func inTurn(dir, file, script string, pairs int) (ours, hands []time.Duration, err error) {
+	for i := range pairs {
+		ourTime, err := deployOnce(filepath.Join(dir, fmt.Sprint("ours-", i)), file)
+		if err != nil {
+			return nil, nil, err
+		}
+		handTime, err := byHandOnce(script, filepath.Join(dir, fmt.Sprint("hand-", i)), fmt.Sprintf("127.60.%d", i+1))
+		if err != nil {
+			return nil, nil, err
+		}
+		ours, hands = append(ours, ourTime), append(hands, handTime)
+	}
+	fmt.Printf("deploy of %s, %d interleaved pairs\n", file, pairs)
+	spread("  lanternfield", ours)
+	spread("  by hand     ", hands)
+	fmt.Printf("  ratio of medians %.2f\n", float64(median(ours))/float64(median(hands)))
+	return ours, hands, nil
+}
+
+func deployOnce(state, file string) (time.Duration, error) {
 	begin := time.Now()
-	if _, err := run(state, "deploy", example, "--yes"); err != nil {
+	if _, err := run(state, "deploy", file, "--yes"); err != nil {
 		return 0, err
 	}
 	took := time.Since(begin)
-	_, err := run(state, "retire", example, "--yes", "--forget")
+	_, err := run(state, "retire", file, "--yes", "--forget")
 	return took, err
 }
 
-func byHandOnce(dir, network string) (time.Duration, error) {
+func byHandOnce(script, dir, network string) (time.Duration, error) {
 	begin := time.Now()
-	cmd := exec.Command("bench/by-hand.sh", dir, network)
+	cmd := exec.Command(script, dir, network)
 	out, err := cmd.Output()
 	took := time.Since(begin)
 	for _, word := range strings.Fields(string(out)) {

@@ -55,6 +55,8 @@ func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
 	s.press("Down")
 	s.has("keepers 0/3")
 	s.press("Enter")
+	s.has("How many members of each role?", "To survive the loss of any two nodes: keepers 5,")
+	s.press("Enter")
 	s.has("Enter writes", "enter write it")
 	s.press("Enter")
 	s.has("Nothing runs yet. v shows what deploying would do", "the draft wants 11 members")

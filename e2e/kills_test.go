@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -151,13 +152,19 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 	lose("wardens-3", "adopted, with a controller", "ended, and how is not known")
 	// A controller brings back the agents that die under it, and they adopt what runs.
 	before := x.status().member("crews-2")
-	for _, pid := range x.agents() {
+	adopted := func() int {
+		return strings.Count(x.must("journal", x.file), "crews-2 was found running as process")
+	}
+	already, old := adopted(), x.agents()
+	for _, pid := range old {
 		_ = syscall.Kill(pid, syscall.SIGKILL)
 	}
-	x.until("all agents are back", 20*time.Second, func() bool { return len(x.agents()) == 3 })
-	x.until("its member was adopted", 20*time.Second, func() bool {
-		return strings.Contains(x.must("journal", x.file), "crews-2 was found running as process")
+	x.until("all agents are back", 20*time.Second, func() bool {
+		now := x.agents()
+		return len(now) == 3 && !slices.ContainsFunc(now, func(pid int) bool { return slices.Contains(old, pid) })
 	})
+	x.until("its member was adopted", 20*time.Second, func() bool { return adopted() > already })
+	x.until("all others are back", 20*time.Second, func() bool { return x.status().State == "converged" })
 	if after := x.status().member("crews-2"); after.PID != before.PID || after.Phase != "ready" {
 		t.Errorf("after its agent was killed: %+v, before: %+v", after, before)
 	}
