@@ -85,6 +85,10 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		before.overtaken.Store(true)
 	}
 	w := &work{done: make(chan struct{})}
+	var sooner <-chan struct{}
+	if h := a.members[o.Asked]; h != nil {
+		sooner = h.refresh.step
+	}
 	a.working[o.Member] = w
 	a.wait.Add(1)
 	go func() {
@@ -97,7 +101,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},
-			say: func(why string) { a.tell(o, order.Report{Kind: order.Retried, Why: why}) }}).run(ctx)
+			say: func(why string) { a.tell(o, order.Report{Kind: order.Retried, Why: why}) }, sooner: sooner}).run(ctx)
 		if ctx.Err() != nil || w.overtaken.Load() {
 			return // the next agent goes on with it, or a newer one does
 		}
@@ -144,6 +148,8 @@ type operation struct {
 	goOn func() bool // it may be tried again
 	say  func(why string)
 	said string
+
+	sooner <-chan struct{} // who is asked has become ready
 }
 
 // run carries the operation out and gives the report that ends it. Nothing whose outcome is unknown is repeated before
@@ -207,7 +213,7 @@ func (o *operation) run(ctx context.Context) order.Report {
 			o.said = why
 			o.say(why)
 		}
-		if !sleep(ctx, pace) {
+		if !sleepOr(ctx, pace, o.sooner) {
 			return order.Report{}
 		}
 	}

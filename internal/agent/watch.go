@@ -54,18 +54,24 @@ type watcher struct {
 	look        *refresh
 }
 
-// refresh has a member's leader and roster asked at once instead of at the next turn.
+// refresh has a member's leader and roster asked, and a step that it refused tried again, at once instead of at the next turn.
 type refresh struct {
 	leader, roster chan struct{}
+	step           chan struct{}
 	led            atomic.Bool // leads since the roster was told last
 }
 
 func newRefresh() *refresh {
-	return &refresh{leader: make(chan struct{}, 1), roster: make(chan struct{}, 1)}
+	return &refresh{leader: make(chan struct{}, 1), roster: make(chan struct{}, 1), step: make(chan struct{}, 1)}
 }
 
-func (l *refresh) poke() {
-	for _, c := range []chan struct{}{l.leader, l.roster} {
+func (l *refresh) poke() { l.at(l.leader, l.roster) }
+
+// ready says that the member has become ready.
+func (l *refresh) ready() { l.at(l.step) }
+
+func (l *refresh) at(once ...chan struct{}) {
+	for _, c := range once {
 		select {
 		case c <- struct{}{}:
 		default:

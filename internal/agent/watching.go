@@ -59,6 +59,7 @@ func (m *member) watch(wasReady bool) {
 			}
 		},
 		becameReady: func() {
+			m.refresh.ready()
 			m.noteData()
 			m.mu.Lock()
 			defer m.mu.Unlock()
