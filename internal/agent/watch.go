@@ -21,6 +21,7 @@ const (
 	probeTimeout = 2 * time.Second // where the probe says nothing
 	firstPace    = 20 * time.Millisecond
 	firstPaceFor = 10 * time.Second
+	execPatience = 500 * time.Millisecond // with a command, at a start-up
 	probePace    = time.Second
 	// A member that was lit is called unready when its probe has failed this often in a row, where the probe says nothing.
 	failsBeforeUnready = 2
@@ -204,7 +205,11 @@ func (w *watcher) patience(p *field.Probe, everReady bool) time.Duration {
 	if everReady {
 		return full
 	}
-	return min(full, max(5*firstPace, time.Since(w.since)/5))
+	least := 5 * firstPace
+	if p != nil && len(p.Exec) > 0 { // a command takes its time, and is not to be ended just before it knows
+		least = execPatience
+	}
+	return min(full, max(least, time.Since(w.since)/5))
 }
 
 func (w *watcher) every(p *field.Probe) time.Duration {
