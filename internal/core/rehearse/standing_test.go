@@ -65,7 +65,9 @@ func TestFilesFollowWhoLeadsAndWhoIsReady(t *testing.T) {
 	program.Command = []string{"store", "{{.Ready}}"}
 	own.Roles[0].Program = &program
 	found := finding.All(&own)
-	if !slices.ContainsFunc(found, func(x finding.Finding) bool { return x.Severity == finding.Error && strings.Contains(x.Text, ".Ready is of members that are called") }) {
+	if !slices.ContainsFunc(found, func(x finding.Finding) bool {
+		return x.Severity == finding.Error && strings.Contains(x.Text, ".Ready is of members that are called")
+	}) {
 		t.Errorf("of itself: %v", found)
 	}
 }
