@@ -45,6 +45,7 @@ type Program struct {
 	Promote  []Step          `json:"promote,omitempty"`
 	HandOver []Step          `json:"hand_over,omitempty"`
 
+	Metrics   *Metrics         `json:"metrics,omitempty"`
 	ColdStart *ColdStart       `json:"cold_start,omitempty"`
 	Proofs    map[string]Proof `json:"proofs,omitempty"` // by name
 }
@@ -98,6 +99,13 @@ type Exec struct {
 	Exec []string `json:"exec"`
 }
 
+// Metrics says where a program tells measures of itself, as OpenMetrics or in the text format of Prometheus.
+type Metrics struct {
+	Port string          `json:"port"`
+	Path string          `json:"path,omitempty"` // /metrics when empty
+	Show map[string]Text `json:"show,omitempty"` // those that tell how it is, by name, each with what it says
+}
+
 // Vacancy is a command that makes sure that nothing of another cluster is on a node.
 type Vacancy struct {
 	Exec   []string `json:"exec"`
@@ -124,6 +132,20 @@ type Stop struct {
 type Restart struct {
 	After Duration `json:"after,omitempty"` // 1 s when empty
 	Most  Duration `json:"most,omitempty"`  // 30 s when empty
+}
+
+// Measured tells where measures of the program are asked for: as it says, or on a port that is called for that. The port is empty where there
+// are none.
+func (p *Program) Measured() (port, path string) {
+	if p.Metrics != nil {
+		return p.Metrics.Port, cmp.Or(p.Metrics.Path, "/metrics")
+	}
+	for _, name := range []string{"metrics", "monitor"} {
+		if _, is := p.Ports[name]; is {
+			return name, "/metrics"
+		}
+	}
+	return "", ""
 }
 
 // RunsAs is the user that it runs as where its agent is root; empty for root itself.

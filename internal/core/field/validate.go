@@ -264,6 +264,11 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 			v.add(at(g.key, "most"), "", "%s", err)
 		}
 	}
+	if m := p.Metrics; m != nil {
+		if _, is := p.Ports[m.Port]; !is {
+			v.add(at("metrics", "port"), didYouMean(m.Port, p.PortNames()), "metrics are on a port %q, and the program has none of that name", m.Port)
+		}
+	}
 	if p.Leader != nil {
 		v.call(p.Leader.Call, at("leader"))
 	}

@@ -84,3 +84,28 @@ func TestSecretsLeaveOnlyMarks(t *testing.T) {
 		t.Errorf("got %q", got)
 	}
 }
+
+// Monitors ask those who tell measures of themselves, where they say, or where a port is called for that.
+func TestWhoTellsMeasures(t *testing.T) {
+	const template = `{{range .Measured}}{{.Listen .MetricsPort}}{{.MetricsPath}}{{end}}`
+	for _, test := range []struct {
+		of   field.Program
+		want string
+	}{
+		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}}}, ""},
+		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}}, Metrics: &field.Metrics{Port: "in", Path: "/stats"}}, "198.18.0.3:9/stats"},
+		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}, "monitor": {Port: 10}}}, "198.18.0.3:10/metrics"},
+	} {
+		s := scene(&field.Program{Command: []string{"run", template}})
+		s.Field.Roles[1].Program = &test.of
+		relay := s.Members["relays-1"]
+		relay.Ports = map[string]int{"in": 9, "monitor": 10}
+		s.Members["relays-1"] = relay
+		if spec, err := s.Spec("wardens-1"); err != nil || spec.Command[1] != test.want {
+			t.Errorf("of %+v: %q, %v; want %q", test.of.Metrics, spec.Command, err, test.want)
+		}
+	}
+	if _, err := scene(&field.Program{Command: []string{"{{.MetricsPort}}"}}).Spec("wardens-1"); err == nil || !strings.Contains(err.Error(), "tells no measures of itself") {
+		t.Errorf("of itself: %v", err)
+	}
+}

@@ -363,4 +363,4 @@ func TemplateNames() []string { return slices.Clone(templateNames) }
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic"}
+	"Everyone", "Leads", "Ready", "Measured", "MetricsPort", "MetricsPath", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic"}
