@@ -55,10 +55,10 @@ roles:
 	if m := x.status().member("it-1"); m.Phase != "ready" || m.Attempt != 0 {
 		t.Errorf("what was refused has changed it: %+v", m)
 	}
-	// Where its node is new, it is found as the member is started.
+	// Where its node is new, it is found before that is made.
 	x.must("retire", x.file, "--yes", "--forget")
 	write("open_files: 777", "open_files: 1073741000")
-	if out, code := x.try(time.Minute, "deploy", x.file, "--yes", "--timeout", "20s"); code != 1 || !strings.Contains(out, "it needs 1073741000 open files") {
+	if out, code := x.try(time.Minute, "deploy", x.file, "--yes", "--timeout", "20s"); code != 2 || !strings.Contains(out, "it-1 on gull-1: it needs 1073741000 open files") || !strings.Contains(out, "Nothing has been changed") {
 		t.Errorf("on a new node: %d\n%s", code, out)
 	}
 }

@@ -5,9 +5,9 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 )
 
 // dataFolder is where a member keeps its data, below its own folder.
@@ -15,7 +15,7 @@ const dataFolder = "data"
 
 // prepare makes a member's own folder. It is the agent's, so that nothing in it can be taken away by the member and put elsewhere; its
 // user may read what is in it. Its data is its user's.
-func (l layout) prepare(m field.MemberName, who *runtime.Account) error {
+func (l layout) prepare(m field.MemberName, who *fit.Account) error {
 	if err := host.MakeFolder(filepath.Dir(l.member(m)), host.Passable); err != nil {
 		return host.DiskError(err)
 	}

@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 )
 
 // checked is a member with a config file that a check reads: it refuses what contains "bad", with its reason well before the
@@ -312,9 +312,9 @@ func TestWhatACommandLeavesBehindGoesWithTheMember(t *testing.T) {
 }
 
 // self is the account of this very process.
-func self(t *testing.T) *runtime.Account {
+func self(t *testing.T) *fit.Account {
 	t.Helper()
-	who, err := runtime.AccountOf("")
+	who, err := fit.AccountOf("")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 	"lanternfield/internal/identity"
 )
 
@@ -218,7 +219,7 @@ func (l layout) load(name string, into any) error {
 
 // writeFiles puts a member's config files in place. Those already as wanted, and those that are written once and are there,
 // are left alone; it gives those that changed, also where it fails half-way.
-func (l layout) writeFiles(m field.MemberName, who *runtime.Account, files []order.File) (changed []replaced, err error) {
+func (l layout) writeFiles(m field.MemberName, who *fit.Account, files []order.File) (changed []replaced, err error) {
 	if err := l.prepare(m, who); err != nil {
 		return nil, err
 	}

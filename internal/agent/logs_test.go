@@ -14,6 +14,7 @@ import (
 
 	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/host/fit"
 )
 
 // logOf makes a member whose log can be written.
@@ -143,7 +144,7 @@ func TestALeaseOnALogHoldsNobodyUp(t *testing.T) {
 	rotate(m.logFile())
 	_, _ = m.readLog(-1, 4096)
 	m.lastLines()
-	if log, err := runtime.OpenLog(m.logFile(), &runtime.Account{UID: os.Geteuid(), GID: os.Getegid()}); err == nil {
+	if log, err := runtime.OpenLog(m.logFile(), &fit.Account{UID: os.Geteuid(), GID: os.Getegid()}); err == nil {
 		log.Close()
 	}
 	if took := time.Since(begin); took > 5*time.Second {

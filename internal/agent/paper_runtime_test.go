@@ -13,6 +13,7 @@ import (
 	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host/fit"
 )
 
 // sheets is a runtime that is made of nothing: what runs is an entry in a map, which outlives the agent as a process would. It is what somebody
@@ -71,7 +72,7 @@ func (d *desk) Start(spec *order.Spec, _ int) (runtime.Run, error) {
 	d.running[s.pid] = s
 	return s, nil
 }
-func (d *desk) Account(*order.Spec) (*runtime.Account, error) { return runtime.AccountOf("") }
+func (d *desk) Account(*order.Spec) (*fit.Account, error) { return fit.AccountOf("") }
 func (d *desk) Fits(spec *order.Spec) error {
 	return d.Lacks(order.Lookup{Program: spec.Command[0]})
 }

@@ -101,7 +101,7 @@ func (m *member) visited(ctx context.Context, frames *agentapi.Frames, v agentap
 		what = "ran " + filepath.Base(v.Args[0])
 	}
 	if !v.Quiet {
-		m.reports.add(order.Report{Kind: order.Visited, Member: m.name, By: fit(v.By), Why: fit(what)})
+		m.reports.add(order.Report{Kind: order.Visited, Member: m.name, By: inOneLine(v.By), Why: inOneLine(what)})
 	}
 	if v.Port != "" {
 		return m.tunnel(ctx, frames, spec, v.Port)
@@ -109,8 +109,8 @@ func (m *member) visited(ctx context.Context, frames *agentapi.Frames, v agentap
 	return m.runVisit(ctx, cancel, frames, spec, v)
 }
 
-// fit makes what a visitor says fit for the journal.
-func fit(text string) string {
+// inOneLine makes what a visitor says fit for the journal.
+func inOneLine(text string) string {
 	runes := []rune(plain.Text(text))
 	return string(runes[:min(len(runes), mostWho)])
 }

@@ -79,9 +79,9 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	if err != nil {
 		return nil, err
 	}
-	if lookups, err := review.Lookups(s, draft); err == nil && len(lookups) > 0 {
+	if there, soon, err := review.Lookups(s, draft); err == nil && len(there)+len(soon) > 0 {
 		if g, err := f.ground(); err == nil {
-			r.Missing = missing(ctx, g, bindings(s), lookups)
+			r.Missing = missing(ctx, g, bindings(s), there, soonOf(draft, soon))
 		}
 	}
 	return r, nil

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
 )
 
 // lookupWait is how long an agent may take to say what is missing on its node.
@@ -20,13 +22,13 @@ const lookupWait = 3 * time.Second
 
 // missing asks the nodes concerned what they lack to carry a draft out. A node that does not answer is not waited for: what it
 // lacks shows when its members are started.
-func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.Binding, lookups map[field.NodeName][]order.Lookup) []string {
+func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.Binding, lookups, soon map[field.NodeName][]order.Lookup) []string {
 	ctx, cancel := context.WithTimeout(ctx, lookupWait)
 	defer cancel()
 	var (
 		mu     sync.Mutex
 		asking sync.WaitGroup
-		out    []string
+		out    = foreseen(g, soon)
 	)
 	for node, list := range lookups {
 		asking.Add(1)
@@ -49,6 +51,26 @@ func missing(ctx context.Context, g ground.Ground, at map[field.NodeName]state.B
 	return out
 }
 
+// soonOf leaves those of the nodes that are made of this machine: what others will be like, nobody knows yet.
+func soonOf(draft *field.Field, soon map[field.NodeName][]order.Lookup) map[field.NodeName][]order.Lookup {
+	local := map[field.NodeName][]order.Lookup{}
+	for i := range draft.Nodes {
+		n := &draft.Nodes[i]
+		if list := soon[n.Name]; len(list) > 0 && cmp.Or(n.Ground.Kind, kind.Local) == kind.Local {
+			local[n.Name] = list
+		}
+	}
+	return local
+}
+
+// foreseen asks who gives nodes what those will lack that are not there yet.
+func foreseen(g ground.Ground, soon map[field.NodeName][]order.Lookup) []string {
+	if f, is := g.(ground.Foresight); is && len(soon) > 0 {
+		return f.Foresee(soon)
+	}
+	return nil
+}
+
 // bindings gives where the nodes of a state are that are there.
 func bindings(s *state.State) ground.Bindings {
 	at := ground.Bindings{}
@@ -63,12 +85,11 @@ func bindings(s *state.State) ground.Bindings {
 // lacks asks what the nodes lack to carry out a draft; the controller's state is not held meanwhile.
 func (c *Controller) lacks(ctx context.Context, draft *field.Field) ([]string, error) {
 	s := c.current()
-	lookups, err := review.Lookups(s, draft)
-	at := bindings(s)
-	if err != nil || len(lookups) == 0 {
+	there, soon, err := review.Lookups(s, draft)
+	if err != nil || len(there)+len(soon) == 0 {
 		return nil, err
 	}
-	return missing(ctx, c.ground, at, lookups), nil
+	return missing(ctx, c.ground, bindings(s), there, soonOf(draft, soon)), nil
 }
 
 // MissingError says what nodes lack to carry out a draft.

@@ -6,6 +6,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 )
 
@@ -33,6 +34,12 @@ type Ground interface {
 	// Release gives a node back: it ends the node's agent and removes its folder. It may be repeated. A node that was never given has a binding
 	// without an address: what was asked for is withdrawn.
 	Release(ctx context.Context, node field.NodeName, at state.Binding) error
+}
+
+// Foresight is what some grounds have: they can tell what a node would lack before they have given it.
+type Foresight interface {
+	// Foresee tells what members would lack on such nodes, a sentence for each.
+	Foresee(nodes map[field.NodeName][]order.Lookup) []string
 }
 
 // Bindings are what grounds have given, by node.

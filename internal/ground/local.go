@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 
 	"lanternfield/internal/core/state"
 
@@ -36,6 +37,8 @@ type Local struct {
 	given  map[netip.Addr]field.NodeName // since this process began
 	busy   map[int]bool                  // blocks in which somebody listened when it was looked
 	looked time.Time
+
+	versions fit.Versions // of programs that were asked
 
 	keeping sync.Once
 	party   sync.Once

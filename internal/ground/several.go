@@ -10,6 +10,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground/kind"
 )
@@ -22,6 +23,14 @@ func (s Several) of(name string) (Ground, error) {
 		return g, nil
 	}
 	return nil, fmt.Errorf("there is no ground of the kind %q here; there is %s", name, strings.Join(slices.Sorted(maps.Keys(s)), ", "))
+}
+
+// Foresee asks those that can tell; the nodes are all of one that can.
+func (s Several) Foresee(nodes map[field.NodeName][]order.Lookup) []string {
+	if f, is := s[kind.Local].(Foresight); is {
+		return f.Foresee(nodes)
+	}
+	return nil
 }
 
 // Check asks each ground about its own.

@@ -12,6 +12,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host/fit"
 )
 
 // A program has the limits that it asks for, those beside it have what they had before, and the agent keeps its own.
@@ -88,7 +89,7 @@ func TestLimitsThatCannotBeGivenAreSaid(t *testing.T) {
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &own); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Lacks(order.Lookup{Program: "sh", Limits: field.Limits{OpenFiles: own.Max + 1}}); (err == nil) != mayRaise() {
-		t.Errorf("one more than the hard limit, where it may be raised %t: %v", mayRaise(), err)
+	if err := r.Lacks(order.Lookup{Program: "sh", Limits: field.Limits{OpenFiles: own.Max + 1}}); (err == nil) != fit.MayRaise() {
+		t.Errorf("one more than the hard limit, where it may be raised %t: %v", fit.MayRaise(), err)
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"maps"
 	"os"
 	"os/exec"
-	"os/user"
 	"slices"
 	"strconv"
 	"sync"
@@ -22,15 +21,16 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 )
 
 // Processes is the runtime of members that are processes of the machine. A member is its control group; where none can be had, its
 // processes are found by their marks and by who was seen to have started whom.
 type Processes struct {
 	groups *host.Hierarchy // nil where there are none
-	limits limiting
+	limits fit.Limiting
 
-	versions versions
+	versions fit.Versions
 
 	mu   sync.Mutex
 	kept map[field.MemberName]*processes
@@ -63,25 +63,8 @@ func (r *Processes) Member(name field.MemberName, at Place) Instance {
 	return p
 }
 
-// Lacks tells what a member would lack on this machine: its program, or its user.
-func (r *Processes) Lacks(l order.Lookup) error {
-	if _, err := LookUp(l.Program, l.LookIn); err != nil {
-		return err
-	}
-	if err := cmp.Or(checkLimits(l.Limits), checkKernel(l.Kernel)); err != nil {
-		return err
-	}
-	if _, err := r.versions.pick(l); err != nil {
-		return err
-	}
-	if l.User == "" || l.IfRoot && os.Geteuid() != 0 {
-		return nil
-	}
-	if _, err := user.Lookup(l.User); err != nil {
-		return fmt.Errorf("the user %q is not known on this node", l.User)
-	}
-	return nil
-}
+// Lacks tells what a member would lack on this machine.
+func (r *Processes) Lacks(l order.Lookup) error { return fit.Lacks(l, &r.versions) }
 
 // Sees tells whether members have to be looked at for what they start to be known.
 func (r *Processes) Sees() bool { return r.groups == nil }
@@ -214,11 +197,11 @@ func (p *processes) Intent() Record {
 // until the last process of this incarnation has ended, whatever becomes of the agent.
 func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	folder, err := p.folder(spec)
-	program, missing := lookUp(spec.Command[0], folder, spec.LookIn)
-	if err = cmp.Or(missing, checkLimits(spec.Limits), checkKernel(spec.Kernel), err); err != nil {
+	program, missing := fit.LookUpIn(spec.Command[0], folder, spec.LookIn)
+	if err = cmp.Or(missing, fit.CheckLimits(spec.Limits), fit.CheckKernel(spec.Kernel), err); err != nil {
 		return nil, err
 	}
-	who, err := accountOf(spec.User, spec.IfRoot)
+	who, err := fit.AccountFor(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}
@@ -238,7 +221,7 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	cmd := &exec.Cmd{Path: program, Args: append([]string{spec.Command[0]}, spec.Command[1:]...), Dir: p.at.Folder,
 		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.Credential}}
 	cmd.Env = append(p.environment(spec, folder), host.EnvIncarnation+"="+strconv.Itoa(incarnation))
-	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
+	if err := p.runtime.limits.Start(spec.Limits, p.in().Start, cmd); err != nil {
 		return nil, fmt.Errorf("%s could not be started: %w", program, err)
 	}
 	started := &host.Process{PID: cmd.Process.Pid, Exited: make(chan order.Exit, 1)}
@@ -255,25 +238,25 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 
 // Fits tells whether the member's program is there, in a version that suits, and can be given what it needs.
 func (p *processes) Fits(spec *order.Spec) error {
-	_, missing := LookUp(spec.Command[0], spec.LookIn)
+	_, missing := fit.LookUp(spec.Command[0], spec.LookIn)
 	_, version := p.folder(spec)
-	return cmp.Or(missing, checkLimits(spec.Limits), checkKernel(spec.Kernel), version)
+	return cmp.Or(missing, fit.CheckLimits(spec.Limits), fit.CheckKernel(spec.Kernel), version)
 }
 
 // Account is the user that the member runs as.
-func (p *processes) Account(spec *order.Spec) (*Account, error) {
-	return accountOf(spec.User, spec.IfRoot)
+func (p *processes) Account(spec *order.Spec) (*fit.Account, error) {
+	return fit.AccountFor(spec.User, spec.IfRoot)
 }
 
 // Exec runs a command about the member to its end, in its control group. It is marked as the member's: a command may leave a process behind,
 // which is to be found when the member goes.
 func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, out io.Writer) (code int, err error) {
 	folder, _ := p.folder(spec)
-	program, err := lookUp(args[0], folder, spec.LookIn)
+	program, err := fit.LookUpIn(args[0], folder, spec.LookIn)
 	if err != nil {
 		return 0, err
 	}
-	who, err := accountOf(spec.User, spec.IfRoot)
+	who, err := fit.AccountFor(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}
@@ -286,7 +269,7 @@ func (p *processes) Exec(ctx context.Context, spec *order.Spec, args []string, o
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second // for its last words, on a machine that is busy; what it has left behind may hold its output for ever
 	cmd.Stdout, cmd.Stderr = out, out
-	if err := p.runtime.limits.start(spec.Limits, p.in().Start, cmd); err != nil {
+	if err := p.runtime.limits.Start(spec.Limits, p.in().Start, cmd); err != nil {
 		return 0, fmt.Errorf("%s: %w", args[0], err)
 	}
 	err = cmd.Wait()
@@ -312,7 +295,7 @@ const LogFlags = syscall.O_NOFOLLOW | syscall.O_NONBLOCK
 
 // OpenLog opens what a member writes to. It belongs to the member's user, so that the member may open its own output again by its
 // descriptor, in a folder that only the agent may enter.
-func OpenLog(name string, who *Account) (*os.File, error) {
+func OpenLog(name string, who *fit.Account) (*os.File, error) {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_APPEND|LogFlags, 0o600)
 	if err == nil && os.Geteuid() == 0 {
 		if err = f.Chown(who.UID, who.GID); err != nil {

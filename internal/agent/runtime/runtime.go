@@ -10,6 +10,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host/fit"
 )
 
 // Place is where a member's things are on its node.
@@ -54,7 +55,7 @@ type Instance interface {
 	// Start starts the member's program.
 	Start(spec *order.Spec, incarnation int) (Run, error)
 	// Account is whose the files of the member are.
-	Account(spec *order.Spec) (*Account, error)
+	Account(spec *order.Spec) (*fit.Account, error)
 	// Fits tells whether the member's program is there to be started.
 	Fits(spec *order.Spec) error
 	// Exec runs a command about the member to its end, where the member itself runs and in its folder, and gives its exit code. An error says

@@ -13,6 +13,7 @@ import (
 
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/fit"
 )
 
 // visits are the control group of the commands that are run at the member: what ends its own processes does not end those.
@@ -21,11 +22,11 @@ func (p *processes) visits() *host.Group { return p.runtime.groups.Of(p.name + "
 // Visit runs a command at the member until it ends. It is marked as the member's, as all that it starts is.
 func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (order.Exit, error) {
 	folder, _ := p.folder(spec)
-	program, err := lookUp(c.Args[0], folder, spec.LookIn)
+	program, err := fit.LookUpIn(c.Args[0], folder, spec.LookIn)
 	if err != nil { // nobody tries it again
-		return order.Exit{}, errors.New(strings.TrimSuffix(err.Error(), triedAgain))
+		return order.Exit{}, errors.New(strings.TrimSuffix(err.Error(), fit.TriedAgain))
 	}
-	who, err := accountOf(spec.User, spec.IfRoot)
+	who, err := fit.AccountFor(spec.User, spec.IfRoot)
 	if err == nil {
 		err = who.MayEnter(p.at.Folder)
 	}
@@ -50,7 +51,7 @@ func (p *processes) Visit(ctx context.Context, spec *order.Spec, c Command) (ord
 			return order.Exit{}, err
 		}
 	}
-	if err := p.runtime.limits.start(spec.Limits, p.visits().Start, cmd); err != nil {
+	if err := p.runtime.limits.Start(spec.Limits, p.visits().Start, cmd); err != nil {
 		return order.Exit{}, fmt.Errorf("%s: %w", c.Args[0], err)
 	}
 	if in != nil {

@@ -14,19 +14,20 @@ import (
 )
 
 // Lookups lists what nodes must have for a draft to be carried out there: the programs of members that come, and of those
-// whose program the draft changes. It is asked before anything is touched. Nodes that have no agent yet are left out.
-func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Lookup, error) {
-	if !s.Deployed() {
-		return nil, nil
-	}
+// whose program the draft changes. It is asked before anything is touched: there of the nodes' agents, and soon of who will give those that
+// are not there yet.
+func Lookups(s *state.State, draft *field.Field) (there, soon map[field.NodeName][]order.Lookup, err error) {
 	resolved := resolve.Of(s, draft)
 	p := resolved.Plan
 	draft = resolved.Field
 	scene := finalSceneOf(s, draft, p)
-	out := map[field.NodeName][]order.Lookup{}
+	there, soon = map[field.NodeName][]order.Lookup{}, map[field.NodeName][]order.Lookup{}
 	seen := map[string]bool{}
 	look := func(name field.MemberName, node field.NodeName, before *order.Spec) error {
-		if n := s.Nodes[node]; n == nil || n.Released || n.Unreachable || !n.There() {
+		out := there
+		if n := s.Nodes[node]; n == nil || n.Released || !n.There() {
+			out = soon
+		} else if n.Unreachable {
 			return nil
 		}
 		spec, err := scene.Spec(name)
@@ -45,7 +46,7 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 	}
 	for _, a := range p.Adds {
 		if err := look(a.Name, a.Node, nil); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	for _, m := range state.SortedMembers(s) {
@@ -54,8 +55,8 @@ func Lookups(s *state.State, draft *field.Field) (map[field.NodeName][]order.Loo
 			continue
 		}
 		if err := look(m.Name, m.Node, m.Runs()); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	return out, nil
+	return there, soon, nil
 }

@@ -1,4 +1,4 @@
-package runtime
+package fit
 
 import (
 	"errors"
@@ -15,8 +15,8 @@ import (
 // ownName is the command by which kits name the program that the agent itself is.
 const ownName = "lanternfield"
 
-// triedAgain is what is said to who waits for a program that a member is started with.
-const triedAgain = "; install it on this node, it is tried again"
+// TriedAgain is what is said to who waits for a program that a member is started with.
+const TriedAgain = "; install it on this node, it is tried again"
 
 // LookUp finds a program on the PATH, then in further folders.
 func LookUp(name string, further []string) (string, error) {
@@ -36,7 +36,7 @@ func LookUp(name string, further []string) (string, error) {
 	if len(further) > 0 {
 		text += " nor in " + strings.Join(further, ", ")
 	}
-	return "", errors.New(text + triedAgain)
+	return "", errors.New(text + TriedAgain)
 }
 
 // newestFirst orders folders by the numbers in their names.
@@ -53,8 +53,8 @@ func newestFirst(dirs []string) []string {
 	return dirs
 }
 
-// lookUp finds a program in the folder of the version that was chosen, where one was; else as LookUp does.
-func lookUp(name, chosen string, further []string) (string, error) {
+// LookUpIn finds a program in the folder of the version that was chosen, where one was; else as LookUp does.
+func LookUpIn(name, chosen string, further []string) (string, error) {
 	if chosen != "" && name != ownName && !strings.ContainsRune(name, '/') {
 		if path, err := exec.LookPath(filepath.Join(chosen, name)); err == nil {
 			return path, nil
@@ -78,9 +78,9 @@ func all(name string, further []string) []string {
 	return found
 }
 
-// pathOf is the PATH of a member: the folder of the version that it is run in, where that was to be chosen, the agent's own, and the further
+// PathOf is the PATH of a member: the folder of the version that it is run in, where that was to be chosen, the agent's own, and the further
 // folders of its program.
-func pathOf(chosen string, further []string) string {
+func PathOf(chosen string, further []string) string {
 	var dirs []string
 	if chosen != "" {
 		dirs = append(dirs, chosen)

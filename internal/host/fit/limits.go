@@ -1,4 +1,4 @@
-package runtime
+package fit
 
 import (
 	"fmt"
@@ -39,8 +39,8 @@ var limits = []limit{
 	{"of locked memory", unix.RLIMIT_MEMLOCK, func(l field.Limits) uint64 { return uint64(l.LockedMemory) }, "LimitMEMLOCK", true},
 }
 
-// checkLimits tells which limit a program needs that this agent cannot give it.
-func checkLimits(l field.Limits) error {
+// CheckLimits tells which limit a program needs that this agent cannot give it.
+func CheckLimits(l field.Limits) error {
 	for _, x := range limits {
 		want := x.of(l)
 		var have unix.Rlimit
@@ -48,7 +48,7 @@ func checkLimits(l field.Limits) error {
 			continue
 		}
 		most := have.Max
-		if mayRaise() { // up to what the kernel allows
+		if MayRaise() { // up to what the kernel allows
 			most = unix.RLIM_INFINITY
 			if x.resource == unix.RLIMIT_NOFILE {
 				most = max(have.Max, kernelMost("fs/nr_open"))
@@ -61,8 +61,8 @@ func checkLimits(l field.Limits) error {
 	return nil
 }
 
-// mayRaise tells whether this process may raise hard limits. Not every root may: a container's often may not.
-func mayRaise() bool {
+// MayRaise tells whether this process may raise hard limits. Not every root may: a container's often may not.
+func MayRaise() bool {
 	data, _ := os.ReadFile("/proc/self/status")
 	_, after, found := strings.Cut(string(data), "CapEff:")
 	if !found {
@@ -72,8 +72,8 @@ func mayRaise() bool {
 	return err == nil && caps&(1<<unix.CAP_SYS_RESOURCE) != 0
 }
 
-// checkKernel tells which setting of the kernel is less than what a program needs.
-func checkKernel(kernel map[string]int) error {
+// CheckKernel tells which setting of the kernel is less than what a program needs.
+func CheckKernel(kernel map[string]int) error {
 	for _, name := range slices.Sorted(maps.Keys(kernel)) {
 		at := filepath.Join("/proc/sys", filepath.Clean("/"+strings.ReplaceAll(name, ".", "/")))
 		data, err := os.ReadFile(at)
@@ -98,15 +98,15 @@ func kernelMost(name string) uint64 {
 	return most
 }
 
-// limiting gives limits to processes as they are started. A process takes the limits of who starts it, so those of the agent are changed for that
+// Limiting gives limits to processes as they are started. A process takes the limits of who starts it, so those of the agent are changed for that
 // moment, by one at a time.
-type limiting struct {
+type Limiting struct {
 	sync.Mutex
 	first uint64 // how many open files a process had that was given none, before any limit was changed; 0 while none was
 }
 
-// start starts a command with limits.
-func (g *limiting) start(l field.Limits, start func(*exec.Cmd) error, cmd *exec.Cmd) error {
+// Start starts a command with limits.
+func (g *Limiting) Start(l field.Limits, start func(*exec.Cmd) error, cmd *exec.Cmd) error {
 	g.Lock()
 	defer g.Unlock()
 	if l == (field.Limits{}) && g.first == 0 {
