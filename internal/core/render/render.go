@@ -63,6 +63,30 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
+// Lookup renders what must be there on a node for the member to be started, and no more. It is empty for a role without a program.
+func (s *Scene) Lookup(name field.MemberName) (order.Lookup, error) {
+	v := s.view(name)
+	role := s.Field.Role(v.member.Role)
+	if role == nil || role.Program == nil || len(role.Program.Command) == 0 {
+		return order.Lookup{}, nil
+	}
+	p := role.Program
+	r := &renderer{view: v, at: []string{"program"}}
+	l := order.Lookup{Member: name, Program: r.text(p.Command[0], "command", "0"), LookIn: r.list(p.LookIn, "look_in"), User: p.RunsAs(), IfRoot: runsAsIfRoot(p),
+		Limits: p.Limits, Kernel: p.Kernel, Version: v.Version, Tells: r.tells(p.Version)}
+	return l, errors.Join(r.errs...)
+}
+
+// runsAsIfRoot tells whether whom a program runs as holds only where its agent is root.
+func runsAsIfRoot(p *field.Program) bool { return p.User == "" && p.InsteadOfRoot != "" }
+
+func (r *renderer) tells(v *field.VersionOf) *field.VersionOf {
+	if v == nil {
+		return nil
+	}
+	return &field.VersionOf{Exec: r.list(v.Exec, "version", "exec"), Pattern: v.Pattern, Least: v.Least}
+}
+
 // Spec renders everything that the member's agent needs. The error joins one of type *Error for each template that
 // cannot be executed.
 func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
@@ -73,13 +97,11 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 	}
 	r := &renderer{view: v, at: []string{"program"}}
 	p := role.Program
-	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.RunsAs(), IfRoot: p.User == "" && p.InsteadOfRoot != "", OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart,
+	spec := &order.Spec{Role: role.Name, Version: v.Version, Votes: role.Votes, Address: v.Address, Ceiling: role.Ceiling, User: p.RunsAs(), IfRoot: runsAsIfRoot(p), OnChange: p.OnChange, Stop: p.Stop, Restart: p.Restart,
 		Limits: p.Limits, Kernel: p.Kernel, FreeDisk: p.FreeDisk}
 	spec.Command = r.list(p.Command, "command")
 	spec.LookIn = r.list(p.LookIn, "look_in")
-	if p.Version != nil {
-		spec.Tells = &field.VersionOf{Exec: r.list(p.Version.Exec, "version", "exec"), Pattern: p.Version.Pattern, Least: p.Version.Least}
-	}
+	spec.Tells = r.tells(p.Version)
 	for _, port := range p.PortNames() {
 		if spec.Ports == nil {
 			spec.Ports = map[string]order.Port{}

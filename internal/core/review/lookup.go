@@ -30,15 +30,14 @@ func Lookups(s *state.State, draft *field.Field) (there, soon map[field.NodeName
 		} else if n.Unreachable {
 			return nil
 		}
-		spec, err := scene.Spec(name)
-		if err != nil || len(spec.Command) == 0 {
+		l, err := scene.Lookup(name)
+		if err != nil || l.Program == "" {
 			return err
 		}
-		l := order.Lookup{Member: name, Program: spec.Command[0], LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Limits: spec.Limits, Kernel: spec.Kernel, Version: spec.Version, Tells: spec.Tells}
 		if before != nil && len(before.Command) > 0 && before.Command[0] == l.Program && slices.Equal(before.LookIn, l.LookIn) && before.User == l.User && before.IfRoot == l.IfRoot && before.Limits == l.Limits && maps.Equal(before.Kernel, l.Kernel) && before.Version == l.Version && reflect.DeepEqual(before.Tells, l.Tells) {
 			return nil
 		}
-		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel, l.Version); !seen[key] {
+		if key := fmt.Sprint(node, l.Program, l.LookIn, l.User, l.Limits, l.Kernel, l.Version, l.Tells); !seen[key] {
 			seen[key] = true
 			out[node] = append(out[node], l)
 		}
