@@ -14,6 +14,7 @@ var lives = map[string]struct{ role, setting string }{
 	"redis": {"    kit: redis\n    members: 3\n    spread: node\n    settings: {memory_bytes: 67108864}\n" +
 		"  watchers:\n    kit: sentinel\n    members: 3\n    spread: node\n    calls: {watched: it}\n    settings: {down_after: 1000}\n", "memory_bytes: 67108864 → memory_bytes: 33554432"},
 	"galera":    {"    kit: galera\n    members: 3\n    spread: node\n    settings: {connections: 50, cache_bytes: 33554432, history_bytes: 16777216}\n", "connections: 50 → connections: 60"},
+	"jetstream": {"    kit: jetstream\n    members: 3\n    spread: node\n    settings: {max_payload: 1MB}\n", "max_payload: 1MB → max_payload: 2MB"},
 	"zookeeper": {"    kit: zookeeper\n    members: 3\n    spread: node\n    settings: {heap_mb: 96}\n", "heap_mb: 96 → heap_mb: 128"},
 	"rabbitmq":  {"    kit: rabbitmq\n    members: 3\n    spread: node\n    settings: {disk_free: 50MB}\n", "disk_free: 50MB → disk_free: 60MB"},
 }
@@ -36,6 +37,9 @@ func TestKitsLive(t *testing.T) {
 				took[what] = time.Since(begin).Round(100 * time.Millisecond)
 			}
 			soak := os.Getenv("LANTERNFIELD_SOAK") != ""
+			if name == "jetstream" && !soak { // harbour-desk has it found, killed and started cold
+				t.Skip("in make soak")
+			}
 			if name == "rabbitmq" && !soak { // its members take ten seconds and more to start, whatever for
 				x.write(strings.Replace(x.content(), "members: 3", "members: 2", 1))
 				step("founding two", "deploy", x.file, "--yes", "--timeout", "4m")

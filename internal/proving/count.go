@@ -77,7 +77,7 @@ func newVariety(step *field.ProofStep) *variety {
 
 // take takes in what one answer has given. It tells what is missing still.
 func (v *variety) take(captured map[string]string) error {
-	v.seen[captured[different]] = true
+	v.seen[shorten(captured[different])] = true // of a long answer its beginning: many of them are kept
 	delete(captured, different)
 	if len(v.seen) >= v.least {
 		return nil
