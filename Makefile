@@ -5,10 +5,13 @@ GO ?= go
 export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
-LIFE_NEEDS = redis-sentinel=redis-sentinel mariadbd=mariadb-server /usr/lib/galera/libgalera_smm.so=galera-4 rsync=rsync java=default-jre-headless /usr/share/java/zookeeper.jar=zookeeper /usr/lib/rabbitmq/bin/rabbitmq-server=rabbitmq-server python3=python3-minimal
-TEST_NEEDS = $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
+LIFE_NEEDS = redis-sentinel=redis-sentinel mariadbd=mariadb-server /usr/lib/galera/libgalera_smm.so=galera-4 rsync=rsync stunnel=stunnel4 java=default-jre-headless /usr/share/java/zookeeper.jar=zookeeper /usr/lib/rabbitmq/bin/rabbitmq-server=rabbitmq-server python3=python3-minimal
+TEST_NEEDS = $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus curl=curl gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 strace=strace curl=curl tmux=tmux
+
+# What runs on several goroutines, or is used by several: the race detector looks at these.
+CONCURRENT = ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/bounded ./internal/core/render ./internal/core/resolve ./internal/core/state ./internal/core/loop ./internal/core/rehearse ./internal/proving ./internal/identity ./internal/demo/...
 
 .PHONY: build test demo screenshots bench lint soak
 
@@ -24,8 +27,8 @@ lint:
 test: build lint
 	@scripts/need.sh $(TEST_NEEDS)
 	$(GO) test -timeout 10m $$($(GO) list ./... | grep -v /e2e$$)
-	$(GO) test -timeout 19m ./e2e # alone: it measures real processes against real deadlines
-	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m ./internal/control ./internal/agent ./internal/eventlog/... ./internal/core/... ./internal/demo/...
+	$(GO) test -parallel 3 -timeout 19m ./e2e # alone: it measures real processes against real deadlines; those that mostly wait go together at the end
+	CGO_ENABLED=1 $(GO) test -race -short -timeout 10m $(CONCURRENT)
 
 soak: build
 	LANTERNFIELD_SOAK=1 $(GO) test -timeout 30m -run TestRandomHistories ./internal/core/rehearse ./internal/control

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/keyring"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
@@ -42,6 +43,9 @@ func main() {
 	}
 	slog.SetLogLoggerLevel(slog.LevelError)
 	dir, err := os.MkdirTemp("", "lf-bench-")
+	if err == nil {
+		err = os.Setenv(keyring.OwnerVariable, filepath.Join(dir, "owner.key"))
+	}
 	if err == nil {
 		if *binary, err = filepath.Abs(*binary); err == nil {
 			err = all(dir)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"lanternfield/internal/identity"
+	"lanternfield/internal/keyring"
 )
 
 // retires times taking down ever more members.
@@ -149,7 +150,15 @@ func doors(dir string) error {
 	}
 	_, address, _ := strings.Cut(string(data), `"https://`)
 	address, _, _ = strings.Cut(address, `"`)
-	authority, err := identity.Open(filepath.Join(dir, "door", "own", "authority.pem"))
+	ids, err := keyring.Owner(os.Getenv(keyring.OwnerVariable))
+	if err != nil {
+		return err
+	}
+	ring, err := keyring.Open(filepath.Join(dir, "door", "own"), "door", ids...)
+	if err != nil {
+		return err
+	}
+	authority, err := identity.Parse([]byte(ring.Authority()))
 	if err != nil {
 		return err
 	}

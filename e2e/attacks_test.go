@@ -103,7 +103,7 @@ func TestOtherUsersReadNothingWhateverTheUmask(t *testing.T) {
 		if err != nil {
 			t.Error(err)
 		}
-		for _, name := range []string{"own/events.db", "own/secret", "own/authority.pem", "own/control.sock", "nodes/gull-1/agent/logs/crews-1.log", "nodes/gull-1/agent/keep/others-1/order.json"} {
+		for _, name := range []string{"own/events.db", "own/keyring.age", "own/watch.pem", "own/control.sock", "nodes/gull-1/agent/logs/crews-1.log", "nodes/gull-1/agent/keep/others-1/order.json"} {
 			cat := exec.Command("cat", filepath.Join(x.state, "quiet", name))
 			cat.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 			if out, err := cat.CombinedOutput(); err == nil || !bytes.Contains(out, []byte("ermission denied")) {

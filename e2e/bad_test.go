@@ -43,6 +43,7 @@ const tried = "Its agent goes on trying. Mend it and deploy again, or retire the
 
 // TestProgramsThatFailGetTheWholeMessage compares what deploy says, whole.
 func TestProgramsThatFailGetTheWholeMessage(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		name, program string
 		args          []string

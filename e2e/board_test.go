@@ -87,6 +87,22 @@ func (s *screen) until(what string, shows func(text string) bool) string {
 	}
 }
 
+// again does something over and over until the screen shows a text.
+func (s *screen) again(text string, do func()) {
+	s.Helper()
+	next := time.Time{}
+	s.until(text, func(shown string) bool {
+		if strings.Contains(shown, text) {
+			return true
+		}
+		if time.Now().After(next) {
+			do()
+			next = time.Now().Add(time.Second)
+		}
+		return false
+	})
+}
+
 // has waits for texts, all of them at once; each may go on in the next line. They are waited for together because a
 // capture may fall between two frames, or into the middle of one.
 func (s *screen) has(texts ...string) string {

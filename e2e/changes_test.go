@@ -136,6 +136,7 @@ func (x *trial) listing() string {
 // TestProceduresThatFail has a join refused, hang, and lose its answer, and a member added by hand; each is told in words,
 // can be taken back, and leaves no dead entry.
 func TestProceduresThatFail(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		name, join string
 		code       int
@@ -205,6 +206,7 @@ func TestAListThatDisagreesIsShownAndNotMended(t *testing.T) {
 
 // TestScalingThatMakesNoSense says why, and changes nothing.
 func TestScalingThatMakesNoSense(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, wardens.field(3, "  crews: {kit: crew, members: 1, calls: {store: store, queue: news}}\n  news: {kit: relay, members: 1}\n"))
 	x.must("deploy", x.file, "--yes")
 	for _, test := range []struct{ n, want string }{

@@ -80,6 +80,7 @@ func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
 // TestWhatIsNotOursOpensGates calls a database that others keep: who depends on it waits until it answers, is told where it
 // is, and it goes dark when it answers no more.
 func TestWhatIsNotOursOpensGates(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -193,6 +194,7 @@ func (x *trial) onTheBack(front, back string) {
 
 // TestPatternsAreRealSystems deploys what patterns make, and takes a node out under a role that has a member on every node.
 func TestPatternsAreRealSystems(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, "")
 	patterns := []string{"sql", "demo-shards", "demo-service", "demo-observability"}
 	if os.Getenv("LANTERNFIELD_SOAK") != "" { // what they are made of is deployed by TestHarbourDesk and TestKitsLive

@@ -3,13 +3,13 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"os"
-	"os/exec"
 	"strconv"
 	"strings"
 	"syscall"
@@ -27,13 +27,12 @@ func example(t *testing.T, name string) string {
 }
 
 // etcd asks one etcd member something.
-func etcd(m member, path string, body any, into any) error {
+func etcd(w *way, m member, path string, body any, into any) error {
 	data, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	client := http.Client{Timeout: 500 * time.Millisecond}
-	res, err := client.Post(m.url("client")+path, "application/json", bytes.NewReader(data))
+	res, err := w.http.Post(w.at(m, "client")+path, "application/json", bytes.NewReader(data))
 	if err != nil {
 		return err
 	}
@@ -57,9 +56,9 @@ type etcdStatus struct {
 }
 
 // put writes through one member and gives the term under which that was decided.
-func put(m member, key, value string) (term uint64, err error) {
+func put(w *way, m member, key, value string) (term uint64, err error) {
 	var answer etcdStatus
-	err = etcd(m, "/v3/kv/put", map[string][]byte{"key": []byte(key), "value": []byte(value)}, &answer)
+	err = etcd(w, m, "/v3/kv/put", map[string][]byte{"key": []byte(key), "value": []byte(value)}, &answer)
 	term, _ = strconv.ParseUint(answer.Header.RaftTerm, 10, 64)
 	return term, err
 }
@@ -80,6 +79,7 @@ func (s status) store() (leader member, others []member) {
 // TestEtcdAndNATSFromDeployToRetire is the whole first path: converge, agree with etcd about who leads, serve clients,
 // survive the leader's death, stop and start with data, and go away without a trace.
 func TestEtcdAndNATSFromDeployToRetire(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, example(t, "../examples/etcd-nats.field.yaml"))
 	out := x.must("deploy", x.file, "--yes")
 	x.contains(out, "place store-1", "place news-1", "news-1", "planned, waits for store: quorum", "is converged after")
@@ -91,20 +91,25 @@ func TestEtcdAndNATSFromDeployToRetire(t *testing.T) {
 	}
 	x.until("a leader is known", 10*time.Second, func() bool { s = x.status(); return s.Roles[0].Leader != "" })
 	leader, others := s.store()
+	store, news := x.access("store"), x.access("news")
+	if res, err := http.Get(leader.url("client") + "/health"); err == nil && res.StatusCode == http.StatusOK {
+		t.Error("etcd answers in the clear")
+	}
+	bare := tls.Config{RootCAs: store.tls.RootCAs}
+	if _, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: &bare}}).Get(store.at(leader, "client") + "/health"); err == nil {
+		t.Error("etcd answers who shows no certificate")
+	}
 	var own etcdStatus
-	if err := etcd(leader, "/v3/maintenance/status", struct{}{}, &own); err != nil || own.Leader != own.Header.MemberID {
+	if err := etcd(&store, leader, "/v3/maintenance/status", struct{}{}, &own); err != nil || own.Leader != own.Header.MemberID {
 		t.Fatalf("etcd does not say that %s leads: %+v, %v", leader.Member, own, err)
 	}
 
-	endpoint := "--endpoints=" + leader.url("client")
 	for _, args := range [][]string{{"put", "ferry", "gull"}, {"get", "ferry"}} {
-		cmd := exec.Command("etcdctl", append([]string{endpoint}, args...)...)
-		cmd.Env = append(os.Environ(), "ETCDCTL_API=3")
-		if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), map[bool]string{true: "OK", false: "gull"}[args[0] == "put"]) {
+		if out, err := store.runs("etcdctl", args...).CombinedOutput(); err != nil || !strings.Contains(string(out), map[bool]string{true: "OK", false: "gull"}[args[0] == "put"]) {
 			t.Errorf("etcdctl %v: %v\n%s", args, err, out)
 		}
 	}
-	relays(t, s.member("news-1"), s.member("news-3"))
+	relays(t, &news, s.member("news-1"), s.member("news-3"))
 
 	before := s.Roles[0].LeaderTerm
 	if err := syscall.Kill(leader.PID, syscall.SIGKILL); err != nil {
@@ -114,7 +119,7 @@ func TestEtcdAndNATSFromDeployToRetire(t *testing.T) {
 	var term uint64
 	wrote := x.until("a write through a survivor", 20*time.Second, func() bool {
 		var err error
-		term, err = put(others[0], "ferry", "tern")
+		term, err = put(&store, others[0], "ferry", "tern")
 		return err == nil
 	})
 	if back := x.status().member(leader.Member); back.Phase == "ready" {
@@ -138,7 +143,7 @@ func TestEtcdAndNATSFromDeployToRetire(t *testing.T) {
 	}
 	x.must("start", x.file, "--yes")
 	var got struct{ Kvs []struct{ Value []byte } }
-	if err := etcd(x.status().member("store-2"), "/v3/kv/range", map[string][]byte{"key": []byte("ferry")}, &got); err != nil || len(got.Kvs) != 1 || string(got.Kvs[0].Value) != "tern" {
+	if err := etcd(&store, x.status().member("store-2"), "/v3/kv/range", map[string][]byte{"key": []byte("ferry")}, &got); err != nil || len(got.Kvs) != 1 || string(got.Kvs[0].Value) != "tern" {
 		t.Errorf("after stop and start: %v %v", got, err)
 	}
 
@@ -161,15 +166,14 @@ func TestEtcdAndNATSFromDeployToRetire(t *testing.T) {
 }
 
 // relays publishes through one NATS server and receives through another, over the protocol itself.
-func relays(t *testing.T, from, to member) {
+func relays(t *testing.T, w *way, from, to member) {
 	t.Helper()
 	dial := func(m member) (net.Conn, *bufio.Reader) {
-		c, err := net.DialTimeout("tcp", net.JoinHostPort(m.Address, strconv.Itoa(m.Ports["client"])), time.Second)
+		c, err := w.nats(m)
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { c.Close() })
-		_ = c.SetDeadline(time.Now().Add(10 * time.Second))
 		return c, bufio.NewReader(c)
 	}
 	expect := func(r *bufio.Reader, prefix string) {
@@ -210,6 +214,7 @@ func relays(t *testing.T, from, to member) {
 
 // TestFormatCarriesOtherPrograms deploys the fixtures that the format was proven with.
 func TestFormatCarriesOtherPrograms(t *testing.T) {
+	t.Parallel()
 	t.Run("NATS with JetStream", func(t *testing.T) {
 		x := newTrial(t, example(t, "../internal/fieldfile/testdata/nats-jetstream.field.yaml"))
 		x.must("deploy", x.file, "--yes")

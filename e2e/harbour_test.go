@@ -1,10 +1,8 @@
 package e2e
 
 import (
-	"bufio"
 	"fmt"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"strings"
@@ -26,10 +24,10 @@ func TestHarbourDesk(t *testing.T) {
 			addresses = append(addresses, net.JoinHostPort(m.Address, fmt.Sprint(port)))
 		}
 	}
-	secret := strings.TrimSpace(lastLine(x.must("run", x.file, "berths-1", "--", "printenv", "PGPASSWORD")))
+	berths, tariffs, arrivals, lookout := x.access("berths"), x.access("tariffs"), x.access("arrivals"), x.access("lookout")
 	psql := func(m member, port, statement string) (string, error) {
-		cmd := exec.Command("psql", "-X", "-h", m.Address, "-p", fmt.Sprint(m.Ports[port]), "-U", "postgres", "-d", "berths", "-Atqc", statement)
-		cmd.Env = append(os.Environ(), "PGPASSWORD="+secret, "PGCONNECT_TIMEOUT=2")
+		cmd := berths.runs("psql", "-X", "-h", m.Address, "-p", fmt.Sprint(m.Ports[port]), "-Atqc", statement)
+		cmd.Env = append(cmd.Env, "PGTARGETSESSIONATTRS=any")
 		out, err := cmd.CombinedOutput()
 		return strings.TrimSpace(string(out)), err
 	}
@@ -40,15 +38,17 @@ func TestHarbourDesk(t *testing.T) {
 		out, err := psql(s.member("desk-2"), "read", "select ship, pg_is_in_recovery() from berth")
 		return err == nil && out == "gannet|t"
 	})
-	etcdctl := exec.Command("etcdctl", "--endpoints="+s.member("tariffs-2").url("client"), "put", "berth/per-night", "12")
-	etcdctl.Env = append(os.Environ(), "ETCDCTL_API=3")
-	if out, err := etcdctl.CombinedOutput(); err != nil || !strings.Contains(string(out), "OK") {
+	// Clients connect with exactly what they were given.
+	if out, err := exec.Command("psql", "-X", berths.url, "-Atqc", "select ssl, pg_is_in_recovery() from pg_stat_ssl where pid = pg_backend_pid()").CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "t|f" {
+		t.Errorf("psql with the URL: %v %s", err, out)
+	}
+	if out, err := lookout.runs("curl", "-sS", "--fail", lookout.url+"api/v1/query?query=up").CombinedOutput(); err != nil || !strings.Contains(string(out), "success") {
+		t.Errorf("curl: %v %s", err, out)
+	}
+	if out, err := tariffs.runs("etcdctl", "put", "berth/per-night", "12").CombinedOutput(); err != nil || !strings.Contains(string(out), "OK") {
 		t.Errorf("etcdctl: %v %s", err, out)
 	}
-	relays(t, s.member("arrivals-1"), s.member("arrivals-3"))
-	if res, err := http.Get(s.member("lookout-1").url("client") + "/api/v1/query?query=up"); err != nil || res.StatusCode != http.StatusOK {
-		t.Errorf("prometheus: %v", err)
-	}
+	relays(t, &arrivals, s.member("arrivals-1"), s.member("arrivals-3"))
 
 	// Whoever leads dies. The field comes back, and is proved again.
 	for _, role := range []string{"tariffs", "arrivals", "berths"} {
@@ -129,12 +129,4 @@ func TestHarbourDesk(t *testing.T) {
 	if entries, _ := os.ReadDir(x.state); len(entries) > 0 {
 		t.Errorf("the state folder still has %v", entries)
 	}
-}
-
-func lastLine(text string) string {
-	last := ""
-	for lines := bufio.NewScanner(strings.NewReader(text)); lines.Scan(); {
-		last = lines.Text()
-	}
-	return last
 }

@@ -42,6 +42,10 @@ func run(m *testing.M) int {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
+	if err := os.Setenv("LANTERNFIELD_OWNER_KEY", filepath.Join(dir, "owner.key")); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	binary = filepath.Join(dir, "lanternfield")
 	build := exec.Command("go", "build", "-o", binary, "lanternfield/cmd/lanternfield")
 	if out, err := build.CombinedOutput(); err != nil {

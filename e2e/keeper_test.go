@@ -165,6 +165,7 @@ func TestThreeScreensOnOneField(t *testing.T) {
 
 // TestAKeeperEndsWhenAllIsSettled starts keepers by commands, and waits until nobody keeps the field; one that is asked meanwhile answers.
 func TestAKeeperEndsWhenAllIsSettled(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	first := x.keeper()
@@ -193,6 +194,7 @@ func TestAKeeperEndsWhenAllIsSettled(t *testing.T) {
 
 // TestADeployReturnsAtItsLimitAndGoesOn has a deploy end by its own limit: it says what is waited for, that it goes on, and how to hold it.
 func TestADeployReturnsAtItsLimitAndGoesOn(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(slow, "READY", "4s", 1))
 	out, code := x.try(20*time.Second, "deploy", x.file, "--yes", "--timeout", "1s")
 	if code != 1 || !strings.Contains(out, "saltmarsh did not become converged within 1.0 s") || !strings.Contains(out, "wardens-1 waits for its ready probe to succeed") ||
@@ -219,6 +221,7 @@ func TestADeployReturnsAtItsLimitAndGoesOn(t *testing.T) {
 
 // TestANewerReleaseTakesOver has a keeper of an older release hand over to a command of a newer one.
 func TestANewerReleaseTakesOver(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(slow, "READY", "6s", 1))
 	newer := filepath.Join(x.dir, "lanternfield")
 	data, err := os.ReadFile(binary)

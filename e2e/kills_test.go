@@ -111,6 +111,7 @@ func TestKilledControllersAndAgentsLoseNothing(t *testing.T) {
 
 // TestStatusShowsALossWithAndWithoutController kills a member and asks at once, three ways.
 func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 5s}", 1))
 	x.must("deploy", x.file, "--yes")
 	lose := func(name, how, exit string) {
@@ -176,6 +177,7 @@ func TestStatusShowsALossWithAndWithoutController(t *testing.T) {
 
 // TestAFolderThatIsMovedStopsNobody moves the state folder away, as an unmounted disk would, and brings it back; then it is lost for good.
 func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	x.alone()

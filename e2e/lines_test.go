@@ -10,6 +10,7 @@ import (
 
 // TestLinesOfMembers reads what members write: of all and of some, by an expression, without a keeper, and where an agent does not answer.
 func TestLinesOfMembers(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, "format: 1\nfield: quay\nnodes: [{name: gull-1}, {name: tern-1}]\nroles:\n  bells:\n    members: 2\n    spread: node\n"+
 		"    program: {command: [sh, -c, 'echo ahoy from $0; echo \"2026-01-02T03:04:05Z WARN fog\"; exec sleep 600', '{{.Member}}']}\n")
 	x.must("deploy", x.file, "--yes", "--timeout", "30s")

@@ -43,11 +43,15 @@ func TestKitsLive(t *testing.T) {
 			if name == "rabbitmq" && !soak { // its members take ten seconds and more to start, whatever for
 				x.write(strings.Replace(x.content(), "members: 3", "members: 2", 1))
 				step("founding two", "deploy", x.file, "--yes", "--timeout", "4m")
+				step("another secret", "trust", "change", x.file, name, "--make", "--yes", "--timeout", "2m")
 				step("a proof of two", "prove", x.file)
 				step("retiring", "retire", x.file, "--yes", "--forget")
 				return
 			}
 			step("founding", "deploy", x.file, "--yes", "--timeout", "4m")
+			if name == "galera" || name == "postgresql" { // which they keep in their data
+				step("another secret", "trust", "change", x.file, name, "--make", "--yes", "--timeout", "1m")
+			}
 			s := x.status()
 			victim := s.Members[0]
 			for _, r := range s.Roles {

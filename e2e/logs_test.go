@@ -20,6 +20,7 @@ import (
 
 // TestAnOlderCopyOfTheLogIsNotObeyed puts copies of the log back that lack what was done since, and takes the log away.
 func TestAnOlderCopyOfTheLogIsNotObeyed(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	own := filepath.Join(x.state, "saltmarsh", "own")
@@ -123,6 +124,7 @@ func oldAgent(dir string) {
 
 // TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord has one run where a member does, and one that only says so.
 func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, quay)
 	x.must("deploy", x.file, "--yes")
 	x.alone()
@@ -206,6 +208,7 @@ func TestAnAgentOfAnOlderVersionIsReplacedWithoutAWord(t *testing.T) {
 
 // TestABrokenLogIsNamedAndCut changes one event of a log at several places, and goes on with what comes before it.
 func TestABrokenLogIsNamedAndCut(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, quay)
 	for _, seq := range []int{6, 9, 20} { // between orders of one rollout, and after them
 		x.must("deploy", x.file, "--yes")

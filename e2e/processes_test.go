@@ -137,6 +137,16 @@ func (x *trial) witnesses() (n int) {
 	return n
 }
 
+// soon waits until so many witnesses run, and tells whether they do: one that was just started may not be what it is to be yet.
+func (x *trial) soon(n int, within time.Duration) bool {
+	for until := time.Now().Add(within); x.witnesses() != n; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(until) {
+			return false
+		}
+	}
+	return true
+}
+
 // agents gives the pids of the trial's agents.
 func (x *trial) agents() []int {
 	var pids []int

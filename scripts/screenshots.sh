@@ -6,7 +6,8 @@ cd "$(dirname "$0")/.."
 out=${1:-docs/screenshots}
 mkdir -p "$out"
 LANTERNFIELD_STATE=$(mktemp -d)
-export LANTERNFIELD_STATE
+LANTERNFIELD_OWNER_KEY=$LANTERNFIELD_STATE/owner.key
+export LANTERNFIELD_STATE LANTERNFIELD_OWNER_KEY
 file=$LANTERNFIELD_STATE/files/saltmarsh-ferries.field.yaml
 home() { press Home Prior Left; } # the first role; its members stand to the right
 lf() { bin/lanternfield "$@"; }

@@ -8,11 +8,13 @@ import (
 	"syscall"
 
 	"lanternfield/internal/cli"
+	"lanternfield/internal/host"
 	"lanternfield/internal/tui"
 	"lanternfield/internal/tui/start"
 )
 
 func main() {
+	host.KeepPrivate()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, cli.Screens{Open: tui.Run, Start: start.Run})
 	stop()

@@ -265,7 +265,7 @@ func (a *Agent) serve(ctx context.Context) error {
 		return err
 	}
 	server := &http.Server{Handler: a.handler(ctx), BaseContext: func(net.Listener) context.Context { return ctx },
-		ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 8 << 10}
+		ConnContext: watching, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 8 << 10}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(identity.Listen(listener, a.party.Terms())) }()
 	err = identity.Answers(a.options.Enrol, end.URL)

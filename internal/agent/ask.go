@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"syscall"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -34,6 +35,9 @@ func (a *Agent) ask(ctx context.Context, name field.MemberName, q order.Question
 	if q.At != nil { // somebody else, from here
 		there := *spec
 		there.Address, there.Ports = q.At.Address, q.At.Ports
+		if q.At.TLS != nil {
+			there.TLS = q.At.TLS
+		}
 		spec = &there
 	}
 	ask := h.member.asker(spec)
@@ -42,7 +46,7 @@ func (a *Agent) ask(ctx context.Context, name field.MemberName, q order.Question
 		err = ask.judge(ctx, &field.Probe{Call: q.Call, Expect: q.Expect}, got)
 	}
 	if err != nil {
-		return order.Said{Why: err.Error()}, nil
+		return order.Said{Why: err.Error(), Silent: errors.Is(err, syscall.ECONNREFUSED)}, nil
 	}
 	said := order.Said{OK: true, Captured: map[string]string{}}
 	for _, key := range slices.Sorted(maps.Keys(q.Capture)) {

@@ -109,7 +109,7 @@ func (m *member) change(ctx context.Context) {
 	case order.Answered(before, spec):
 		m.report(order.Report{Kind: order.Checked, Revision: m.order.Revision})
 	}
-	if !reflect.DeepEqual(before.Probes(), spec.Probes()) {
+	if !reflect.DeepEqual(before.Probes(), spec.Probes()) || !before.ShowsAs(spec) {
 		m.unwatch()
 		m.watch(true)
 	}
@@ -128,7 +128,7 @@ func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err 
 	}
 	var later []replaced // for the next start
 	for _, f := range changed {
-		if f.OnChange != field.OnReload && f.OnChange != field.OnApply {
+		if !f.OnChange.WhileRunning() {
 			later = append(later, f)
 		}
 	}
@@ -142,6 +142,10 @@ func (m *member) bring(ctx context.Context, before *order.Spec) (took bool, err 
 		}
 	case field.OnApply:
 		err = m.callApply(ctx, spec)
+	case field.OnItself:
+		if m.uncalled {
+			err = m.callApply(ctx, spec)
+		}
 	default:
 		if !m.uncalled {
 			return false, nil

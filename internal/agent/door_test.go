@@ -205,3 +205,57 @@ func mustRequest(t *testing.T) []byte {
 	}
 	return request
 }
+
+// TestAWatcherIsToldAndNotObeyed asks for all that there is as somebody who only watches.
+func TestAWatcherIsToldAndNotObeyed(t *testing.T) {
+	c, _ := started(t, t.TempDir())
+	authority, _ := parties(t)
+	name := filepath.Join(t.TempDir(), "watch.pem")
+	text, err := authority.Watch()
+	if err = errors.Join(err, os.WriteFile(name, text, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	us, err := identity.OpenWatch(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if us.Due(authority) || !us.Due(otherAuthority(t)) {
+		t.Error("whether it is to be made anew")
+	}
+	w := agentapi.NewClient(c.Url, us.To("gull-1"))
+	defer w.Close()
+	ctx := context.Background()
+	before, err := w.Standing(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	news, err := w.Reports(ctx, before.Agent, 0, 0, 0)
+	if err != nil || len(news.Reports) == 0 {
+		t.Fatalf("its reports: %v, %v", news, err)
+	}
+	if _, err := w.Reports(ctx, before.Agent, 0, news.Reports[len(news.Reports)-1].Seq, 0); err != nil {
+		t.Fatal(err)
+	}
+	if again, err := w.Reports(ctx, before.Agent, 0, 0, 0); err != nil || len(again.Reports) < len(news.Reports) {
+		t.Errorf("a watcher has acknowledged reports: %d of %d are left, %v", len(again.Reports), len(news.Reports), err)
+	}
+	if _, err := w.Series(ctx, time.Time{}); err != nil {
+		t.Error(err)
+	}
+	_, account := w.Account(ctx)
+	_, log := w.Log(ctx, "it-1", 0, 10)
+	_, asked := w.Ask(ctx, "it-1", order.Question{})
+	_, looked := w.Lookups(ctx, nil)
+	for what, err := range map[string]error{
+		"an order": w.Put(ctx, order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")}), "an operation": w.Operate(ctx, order.Operation{ID: 1}),
+		"a claim": w.Claim(ctx, order.Claim{}), "to end": w.Quit(ctx), "a certificate": w.Renew(ctx), "its account": account, "a log": log, "a question": asked, "a look": looked,
+	} {
+		var refused *agentapi.Refused
+		if !errors.As(err, &refused) || refused.Status != http.StatusForbidden {
+			t.Errorf("a watcher asks for %s: %v", what, err)
+		}
+	}
+	if after, err := w.Standing(ctx); err != nil || after != before {
+		t.Errorf("after that: %+v, before %+v, %v", after, before, err)
+	}
+}

@@ -46,6 +46,7 @@ func (g *answer) was() string {
 type asker struct {
 	member   field.MemberName
 	spec     *order.Spec
+	name     string // under which it is reached, where that is not its address
 	disk     layout
 	instance runtime.Instance // that commands are run in
 	compile  map[string]*bounded.Expression
@@ -71,6 +72,8 @@ func (a *asker) ask(ctx context.Context, c field.Call) (*answer, error) {
 		return a.askHTTP(ctx, c.HTTP)
 	case c.TCP != nil:
 		return a.askTCP(ctx, c.TCP)
+	case c.TLS != nil:
+		return a.askTLS(ctx, c.TLS)
 	case len(c.Exec) > 0:
 		return a.askExec(ctx, c.Exec)
 	}
@@ -101,7 +104,11 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 	for k, v := range h.Headers {
 		req.Header.Set(k, string(v))
 	}
-	res, err := probeClient.Do(req)
+	do := probeClient.Do
+	if a.spec.Ports[h.Port].TLS {
+		do = func(req *http.Request) (*http.Response, error) { return a.httpOver(req, h.Port) }
+	}
+	res, err := do(req)
 	if err != nil {
 		return nil, netfault.Of(what, err)
 	}
@@ -129,10 +136,9 @@ func parsed(body []byte) any {
 }
 
 func (a *asker) askTCP(ctx context.Context, t *field.TCPCall) (*answer, error) {
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "tcp", a.address(t.Port))
+	conn, err := a.dial(ctx, t.Port)
 	if err != nil {
-		return nil, netfault.Of("connect to "+a.address(t.Port), err)
+		return nil, err
 	}
 	defer conn.Close()
 	if deadline, ok := ctx.Deadline(); ok {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"strconv"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/identity"
 )
 
 // longestWait bounds how long a request for reports may be kept open.
@@ -61,9 +63,11 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		after, _ := strconv.ParseUint(r.FormValue("after"), 10, 64)
 		ack, _ := strconv.ParseUint(r.FormValue("ack"), 10, 64)
 		wait, _ := time.ParseDuration(r.FormValue("wait"))
-		a.reports.acknowledge(r.FormValue("life"), ack)
-		if wait > 0 { // who only looks does not wait; a controller does
-			a.asked.Store(time.Now().UnixNano())
+		if !watches(r) {
+			a.reports.acknowledge(r.FormValue("life"), ack)
+			if wait > 0 { // who only looks does not wait; a controller does
+				a.asked.Store(time.Now().UnixNano())
+			}
 		}
 		ctx, cancel := context.WithTimeout(r.Context(), min(wait, longestWait))
 		defer cancel()
@@ -162,7 +166,28 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		w.WriteHeader(http.StatusAccepted)
 		a.quit()
 	})
-	return mux
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, route := mux.Handler(r); watches(r) && !toWatchers[route] {
+			http.Error(w, "a keeper whose keyring is sealed may read reports and measures, and nothing else", http.StatusForbidden)
+			return
+		}
+		mux.ServeHTTP(w, r)
+	})
+}
+
+// toWatchers is what somebody who only watches may ask for. Output of programs is not among it.
+var toWatchers = map[string]bool{"GET /v1/standing": true, "GET /v1/reports": true, "GET /v1/series": true}
+
+type watcherKey struct{}
+
+// watching notes of a connection whether who is at its other end only watches.
+func watching(ctx context.Context, conn net.Conn) context.Context {
+	return context.WithValue(ctx, watcherKey{}, identity.Watches(conn))
+}
+
+func watches(r *http.Request) bool {
+	only, _ := r.Context().Value(watcherKey{}).(bool)
+	return only
 }
 
 // read takes what was ordered out of a request. It tells whether that could be read; if not, it has been said.

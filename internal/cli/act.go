@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/keeper"
+	"lanternfield/internal/keyring"
 )
 
 func (a *app) deployCommand() *cobra.Command {
@@ -42,9 +44,22 @@ func (a *app) takeOverFlag(cmd *cobra.Command) {
 
 // attach gives a session through the keeper of a field, starting one where there is none.
 func (a *app) attach(ctx context.Context, cmd *cobra.Command, folder control.Folder) (control.Session, error) {
+	name, before := ownersKey()
 	session, err := keeper.Attach(ctx, folder, who(cmd))
 	a.progressEnds()
+	if _, now := ownersKey(); !before && now && !a.json {
+		fmt.Fprintf(a.err, "%s was made: the owner's key, which opens the keyring of %s and of fields to come. Keep a copy elsewhere: nobody can open them without.\n", name, folder.Name())
+	}
 	return session, err
+}
+
+// ownersKey tells where the owner's key is, and whether it is there.
+func ownersKey() (name string, there bool) {
+	name, err := keyring.OwnerFile()
+	if err == nil {
+		_, err = os.Lstat(name)
+	}
+	return name, err == nil
 }
 
 // openToAct opens a field; also one with a broken log, where a person takes it over by its name.
@@ -97,6 +112,10 @@ func (a *app) deploy(cmd *cobra.Command, f draft, folder control.Folder, save fu
 	if err := a.takesOver(ctx, cmd, session); err != nil {
 		return err
 	}
+	given, err := a.givenSecrets(f, folder)
+	if err != nil {
+		return err
+	}
 	review, err := session.Review(ctx, f.Field)
 	if err != nil {
 		return err
@@ -117,6 +136,9 @@ func (a *app) deploy(cmd *cobra.Command, f draft, folder control.Folder, save fu
 		if err := save(); err != nil {
 			return err
 		}
+	}
+	if err := a.giveSecrets(ctx, cmd, session, given); err != nil {
+		return err
 	}
 	if err := session.Do(ctx, control.Request{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"lanternfield/examples"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/demo/tour"
+	"lanternfield/internal/keyring"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -74,6 +75,11 @@ func (a *app) run(cmd *cobra.Command) error {
 		}
 		a.state = dir
 		defer os.RemoveAll(dir)
+		if os.Getenv(keyring.OwnerVariable) == "" { // what it makes goes with it
+			if err := os.Setenv(keyring.OwnerVariable, filepath.Join(dir, "owner.key")); err != nil {
+				return err
+			}
+		}
 	}
 	folder, err := a.folderOf("saltmarsh-ferries")
 	if err != nil {

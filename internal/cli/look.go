@@ -212,7 +212,12 @@ func (a *app) printReview(r *plan.Review) {
 		fmt.Fprintf(a.out, "%s is as the draft wants it: nothing to change.\n", r.Field)
 		return
 	}
-	fmt.Fprintf(a.out, "Deploying %s would change, in this order:\n", r.Field)
+	a.printReviewed(r, fmt.Sprintf("Deploying %s would change, in this order:", r.Field))
+}
+
+// printReviewed lists the steps of a review.
+func (a *app) printReviewed(r *plan.Review, title string) {
+	fmt.Fprintln(a.out, title)
 	mark := map[plan.StepKind]string{plan.Prepare: "·", plan.Start: "+", plan.Change: "~", plan.Take: "-", plan.Forget: "-", plan.Free: "·"}
 	number := 0
 	for _, part := range r.Parts() {

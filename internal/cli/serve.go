@@ -38,6 +38,13 @@ func (a *app) serveCommand() *cobra.Command {
 const handOverWithin = 10 * time.Second
 
 func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder) error {
+	var sealed *control.SealedError
+	folder, err := folder.Unsealed()
+	if errors.As(err, &sealed) {
+		fmt.Fprintln(a.err, sealed)
+	} else if err != nil {
+		return err
+	}
 	deadline := time.Now().Add(handOverWithin)
 	for {
 		err := keeper.Run(ctx, folder, keeper.Options{Command: who(cmd), Stay: true, Started: func() {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/keyring"
 )
 
 // printUnit prints a systemd unit that brings the agents and members of a deployed field back after the machine was started.
@@ -19,7 +20,7 @@ func (a *app) printUnit() error {
 	if _, err := a.folderOf(a.name); err != nil {
 		return err
 	}
-	root, who, binary, err := a.forUnit()
+	root, who, binary, owner, err := a.forUnit()
 	if err != nil {
 		return err
 	}
@@ -35,6 +36,7 @@ RequiresMountsFor=%[2]s
 Type=oneshot
 RemainAfterExit=yes
 User=%[3]s
+Environment=%[5]s
 ExecStart=%[4]s start --field %[1]s --state %[2]s --timeout 30m
 TimeoutStartSec=35min
 # Agents and members go on when this unit is stopped; they are ended by stop and retire alone.
@@ -43,13 +45,13 @@ Delegate=yes
 
 [Install]
 WantedBy=multi-user.target
-`, a.name, root, who, binary)
+`, a.name, root, who, binary, owner)
 	return nil
 }
 
 // printServeUnit prints a systemd unit that keeps a field.
 func (a *app) printServeUnit(name string) error {
-	root, who, binary, err := a.forUnit()
+	root, who, binary, owner, err := a.forUnit()
 	if err != nil {
 		return err
 	}
@@ -63,6 +65,7 @@ RequiresMountsFor=%[2]s
 
 [Service]
 User=%[3]s
+Environment=%[5]s
 ExecStart=%[4]s serve --field %[1]s --state %[2]s
 Restart=on-failure
 RestartSec=1s
@@ -72,12 +75,12 @@ Delegate=yes
 
 [Install]
 WantedBy=multi-user.target
-`, name, root, who, binary)
+`, name, root, who, binary, owner)
 	return nil
 }
 
-// forUnit gives what a unit file is made of: the state folder, the user and the program, quoted.
-func (a *app) forUnit() (root, who, binary string, err error) {
+// forUnit gives what a unit file is made of: the state folder, the user, the program and the variable with the owner's key, quoted.
+func (a *app) forUnit() (root, who, binary, owner string, err error) {
 	if root, err = control.Root(a.state); err == nil {
 		binary, err = os.Executable()
 	}
@@ -85,7 +88,8 @@ func (a *app) forUnit() (root, who, binary string, err error) {
 	if u, err := user.Current(); err == nil {
 		who = u.Username
 	}
-	return quotedForUnit(root), who, quotedForUnit(binary), err
+	key, missing := keyring.OwnerFile()
+	return quotedForUnit(root), who, quotedForUnit(binary), quotedForUnit(keyring.OwnerVariable + "=" + key), errors.Join(err, missing)
 }
 
 // quotedForUnit writes a path as a unit file takes it.

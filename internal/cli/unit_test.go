@@ -12,12 +12,13 @@ import (
 
 // TestTheUnitIsValid has systemd read the unit that brings a field back.
 func TestTheUnitIsValid(t *testing.T) {
+	t.Setenv("LANTERNFIELD_OWNER_KEY", "/quay/owner.key")
 	var out, errs bytes.Buffer
 	state := filepath.Join(t.TempDir(), "with space 100%")
 	if code := Run(context.Background(), []string{"agent", "--print-unit", "--field", "quay", "--state", state}, nil, &out, &errs, Screens{}); code != 0 {
 		t.Fatalf("exit status %d: %s", code, errs.String())
 	}
-	if !strings.Contains(out.String(), `start --field quay --state "`) || !strings.Contains(out.String(), `with space 100%%"`) {
+	if !strings.Contains(out.String(), `start --field quay --state "`) || !strings.Contains(out.String(), `with space 100%%"`) || !strings.Contains(out.String(), "\nEnvironment=LANTERNFIELD_OWNER_KEY=/quay/owner.key\n") {
 		t.Errorf("got\n%s", out.String())
 	}
 	if _, err := exec.LookPath("systemd-analyze"); err != nil {

@@ -62,8 +62,11 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, erro
 //
 // A node that has just been lost is waited for a little longer: where its agent has ended, another is on its way. So is one that the log only
 // asks for and of which something is found: an agent is there, and has more to tell than the log.
-func (c *Controller) heard(ctx context.Context) error {
-	until := time.Now().Add(lostWait)
+func (c *Controller) heard(ctx context.Context) error { return c.hear(ctx, lostWait) }
+
+// hear waits until every node has been heard or given up, and so long for those that have just been lost.
+func (c *Controller) hear(ctx context.Context, lostFor time.Duration) error {
+	until := time.Now().Add(lostFor)
 	unknown := c.foundUnbound(ctx)
 	for {
 		c.mu.Lock()
@@ -139,6 +142,9 @@ func (c *Controller) Preview(_ context.Context, draft *field.Field, member field
 
 // Do carries out an order. A draft is judged once all nodes have been heard.
 func (c *Controller) Do(ctx context.Context, o Request) error {
+	if c.sealed != nil {
+		return c.sealed
+	}
 	if o.What == "take over" {
 		return c.takeOver(ctx, o)
 	}
@@ -147,13 +153,26 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 			c.freed.Store(true)
 		}
 	}
-	if o.What == "deploy" || o.What == "retire" || o.What == "prove" {
+	switch o.What {
+	case "deploy", "retire", "prove":
 		if err := c.heard(ctx); err != nil {
+			return err
+		}
+	case "pause", "go on": // which ask nothing of anybody
+	default:
+		if err := c.hear(ctx, 0); err != nil { // whether they obey this log
 			return err
 		}
 	}
 	if err := c.trusted(); err != nil {
 		return err
+	}
+	if o.What == "rotate" {
+		key, err := c.beforeRotation()
+		if err != nil {
+			return err
+		}
+		o.rootKey = key
 	}
 	if o.What == "deploy" {
 		if o.Draft != nil {

@@ -20,6 +20,7 @@ import (
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/keyring"
 )
 
 // inside is a ground whose agents run in this process, so that the race detector sees both sides.
@@ -60,6 +61,18 @@ func (g *inside) Release(_ context.Context, node field.NodeName, at state.Bindin
 		delete(g.end, node)
 	}
 	return os.RemoveAll(at.Dir)
+}
+
+// TestMain gives the tests an owner's key of their own.
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "lf-owner-")
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv(keyring.OwnerVariable, filepath.Join(dir, "owner.key"))
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
 }
 
 // folder is a state folder with agents inside this process.
@@ -250,26 +263,27 @@ func TestSecretsAreDerivedAndStay(t *testing.T) {
 	if err := f.make(); err != nil {
 		t.Fatal(err)
 	}
-	key, err := f.key()
+	ring, err := f.keyring()
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := f.key()
-	if err != nil || !bytes.Equal(key, again) {
+	key := ring.Key()
+	again, err := f.keyring()
+	if err != nil || !bytes.Equal(key, again.Key()) {
 		t.Errorf("another key the second time: %v", err)
 	}
-	info, _ := os.Stat(f.secret())
-	if info.Mode().Perm() != 0o600 {
-		t.Errorf("the key's mode is %v", info.Mode())
+	name := filepath.Join(f.own(), keyring.File)
+	if info, _ := os.Stat(name); info.Mode().Perm() != 0o600 {
+		t.Errorf("the keyring's mode is %v", info.Mode())
 	}
-	if a, b := derive(key, "a"), derive(key, "b"); a == b || len(a) != 32 || a != derive(again, "a") {
+	if a, b := derive(key, "a"), derive(key, "b"); a == b || len(a) != 32 || a != derive(again.Key(), "a") {
 		t.Errorf("derived %q and %q", a, b)
 	}
-	if err := os.WriteFile(f.secret(), []byte("short"), 0o600); err != nil {
+	if err := os.WriteFile(name, []byte("short"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.key(); err == nil || !strings.Contains(err.Error(), "is damaged") {
-		t.Errorf("a damaged key: %v", err)
+	if _, err := f.keyring(); err == nil || !strings.Contains(err.Error(), "is damaged") {
+		t.Errorf("a damaged keyring: %v", err)
 	}
 }
 

@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"filippo.io/age"
+
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -21,6 +23,8 @@ import (
 	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/identity"
+	"lanternfield/internal/keyring"
 )
 
 // Controller holds a field in this process. One goroutine decides (see package loop); everything else reaches it through inputs and reads
@@ -31,7 +35,10 @@ type Controller struct {
 	loop    *loop.Loop
 	marks   checkpoints
 	ground  ground.Ground
-	key     []byte
+	ring    *keyring.Keyring  // nil while it is sealed
+	sealed  *SealedError      // why; nil where it is open
+	members *identity.Members // makes their certificates
+	minted  minted
 	letGo   func() error // closes the log
 	inputs  chan input
 	life    context.Context // ends when the controller lets go of the field
@@ -44,6 +51,8 @@ type Controller struct {
 	snapshot *snapshot.Snapshot
 	changed  chan struct{} // closed at every change
 	problems []string
+	unbacked string // why the field is not backed up, where it is to be
+	unmade   string // why an order cannot be sent: what stands in it cannot be made
 	measures map[field.MemberName]agentapi.Measure
 	measured bool // there are newer ones than in the snapshot
 	tide     timeline
@@ -127,7 +136,8 @@ type parts struct {
 	state  *state.State // that the log has led to, which becomes the controller's own
 	tide   timeline
 	marks  checkpoints
-	key    []byte
+	ring   *keyring.Keyring
+	sealed *SealedError // why there is no keyring; nil where there is one
 	lock   *lease.Lease // nil where nobody else could write the log
 	letGo  func() error
 	closed bool // nobody can come in through a socket
@@ -144,11 +154,12 @@ type checkpoints interface {
 
 // start makes the controller of a folder.
 func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
-	key, err := f.key()
-	if err != nil {
+	ring, err := f.keyring()
+	var sealed *SealedError
+	if err != nil && !errors.As(err, &sealed) {
 		return nil, err
 	}
-	g, err := f.groundWith(key)
+	g, err := f.groundWith(ring)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +170,7 @@ func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	s, tide, marks, err := f.foldToWrite(log)
 	if err == nil {
 		var c *Controller
-		if c, err = begin(f, parts{ground: g, log: log, state: s, tide: tide, marks: marks, key: key, lock: lock, letGo: log.Close}, command); err == nil {
+		if c, err = begin(f, parts{ground: g, log: log, state: s, tide: tide, marks: marks, ring: ring, sealed: sealed, lock: lock, letGo: log.Close}, command); err == nil {
 			return c, nil
 		}
 	}
@@ -178,7 +189,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, key: p.key,
+	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, sealed: p.sealed, members: membersOf(p.ring),
 		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
 	if _, _, err = c.decide([]input{{in: over}}); err == nil && !p.closed {
@@ -192,17 +203,38 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	c.dispatch(ctx)
 	go c.own(ctx)
 	c.drivers.Go(func() { c.condensing(ctx) })
+	c.drivers.Go(func() { c.backing(ctx) })
 	return c, nil
 }
 
-// Close lets go of the field. Agents and members go on.
-func (c *Controller) Close() error {
-	c.turnAway() // who comes in now starts the next one
+// Anew begins anew with what opens the keyring. The lock is held all the time.
+func (c *Controller) Anew(id *age.X25519Identity) (*Controller, error) {
+	f := c.folder
+	f.Identity = id
+	err := c.end()
+	if err == nil {
+		var next *Controller
+		if next, err = start(f, c.lock, c.command); err == nil {
+			next.stays.Store(c.stays.Load())
+			return next, nil
+		}
+	}
+	return nil, errors.Join(err, c.lock.Release())
+}
+
+// end ends all that a controller does, and holds its lock on.
+func (c *Controller) end() error {
+	c.turnAway() // who comes in now starts the next one, or waits for it
 	c.cancel()
 	<-c.done
 	c.drivers.Wait()
 	c.marks.close(c.loop.State(), c.tide)
-	err := errors.Join(c.shut(), c.letGo())
+	return errors.Join(c.shut(), c.letGo())
+}
+
+// Close lets go of the field. Agents and members go on.
+func (c *Controller) Close() error {
+	err := c.end()
 	if c.lock == nil {
 		return err
 	}

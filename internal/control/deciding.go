@@ -33,10 +33,18 @@ func (c *Controller) own(ctx context.Context) {
 			return
 		case <-measures.C:
 			c.freshen()
-			if now := time.Now(); len(engine.Overdue(c.loop.State(), now)) == 0 {
-				continue
-			} else {
+			if c.stuck() { // what was missing may be there again
+				c.dispatch(ctx)
+			}
+			now := time.Now()
+			if c.sealed == nil && len(engine.Overdue(c.loop.State(), now)) > 0 {
 				batch = append(batch, input{in: engine.ProveAgain{At: now}})
+			}
+			if c.sealed == nil && len(engine.Expiring(c.loop.State(), now)) > 0 {
+				batch = append(batch, input{in: engine.CertificatesDue{At: now}})
+			}
+			if len(batch) == 0 {
+				continue
 			}
 		case r := <-c.inputs:
 			batch = append(batch, r)
@@ -134,7 +142,12 @@ func (c *Controller) publish() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.snapshot = snapshot.Of(c.state, time.Now().UTC())
-	c.snapshot.Problems = c.problems
+	c.snapshot.Problems = append(slices.Clone(c.problems), c.snapshot.Problems...)
+	for _, says := range []string{c.unmade, c.unbacked} {
+		if says != "" {
+			c.snapshot.Problems = append(c.snapshot.Problems, says)
+		}
+	}
 	if c.snapshot.Field == "" {
 		c.snapshot.Field = fieldName(c.folder)
 	}
@@ -162,26 +175,59 @@ func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Me
 	}
 }
 
+// stuck tells whether orders cannot be sent, since what stands in them cannot be made.
+func (c *Controller) stuck() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.unmade != ""
+}
+
 // dispatch hands every node's driver what must be done there.
 func (c *Controller) dispatch(ctx context.Context) {
+	news := false
+	defer func() {
+		if news {
+			c.publish()
+		}
+	}()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	perNode := map[field.NodeName][]order.Order{}
 	operations := map[field.NodeName][]order.Operation{}
 	release, give := map[field.NodeName]bool{}, map[field.NodeName]int{}
-	for _, cmd := range engine.Commands(c.state) {
+	before := c.unmade
+	c.unmade = ""
+	commands := engine.Commands(c.state)
+	if c.sealed != nil {
+		c.unmade, commands = c.sealed.waiting(commands), nil
+	}
+	for _, cmd := range commands {
 		switch {
 		case cmd.Release:
 			release[cmd.Node] = true
 		case cmd.Give > 0:
 			give[cmd.Node] = cmd.Give
 		case cmd.Operation != nil:
-			operations[cmd.Node] = append(operations[cmd.Node], c.withOperationSecrets(*cmd.Operation))
+			if o, err := c.withOperationSecrets(*cmd.Operation); err != nil {
+				c.unmade = err.Error()
+			} else {
+				operations[cmd.Node] = append(operations[cmd.Node], o)
+			}
 		default:
-			perNode[cmd.Node] = append(perNode[cmd.Node], c.withSecrets(*cmd.Order))
+			if o, err := c.withSecrets(*cmd.Order); err != nil {
+				c.unmade = err.Error()
+			} else {
+				perNode[cmd.Node] = append(perNode[cmd.Node], o)
+			}
 		}
 	}
-	c.prove(ctx)
+	if c.unmade != before && c.sealed == nil {
+		slog.Error("orders cannot be sent", "problem", c.unmade)
+	}
+	news = c.unmade != before
+	if c.sealed == nil {
+		c.prove(ctx)
+	}
 	for name, n := range c.state.Nodes {
 		d := c.driving[name]
 		if n.Released || c.state.Retired {

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"filippo.io/age"
 )
 
 // door is the socket of a controller, and who has come in.
@@ -24,6 +26,7 @@ type door struct {
 	left     time.Time // when the last one left
 	visited  bool      // somebody has been attached
 	handover chan struct{}
+	unsealed chan *age.X25519Identity // hears what opens the keyring
 	once     sync.Once
 }
 
@@ -111,6 +114,7 @@ func (c *Controller) counted(next http.Handler) http.Handler {
 // listen opens the socket through which commands and screens act and look.
 func (c *Controller) listen() error {
 	c.door.guests, c.door.handover, c.door.left = map[int]Guest{}, make(chan struct{}), time.Now()
+	c.door.unsealed = make(chan *age.X25519Identity, 1)
 	c.door.server = &http.Server{Handler: c.counted(c.handler()), ReadHeaderTimeout: 5 * time.Second}
 	return c.open()
 }

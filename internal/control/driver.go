@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"maps"
 	"sync"
 	"time"
 
@@ -131,7 +130,12 @@ func (d *driver) reach(ctx context.Context, tried bool) bool {
 		return false
 	}
 	defer client.Close()
-	if err = d.claim(ctx, client); err == nil {
+	if d.control.sealed != nil {
+		err = d.watch()
+	} else {
+		err = d.claim(ctx, client)
+	}
+	if err == nil {
 		err = d.converse(ctx, client)
 	}
 	var lacks *agentapi.Lacks
@@ -159,6 +163,19 @@ func (d *driver) claim(ctx context.Context, client agentapi.Agent) error {
 		return context.DeadlineExceeded
 	}
 	return err
+}
+
+// watch begins to listen to an agent that obeys whoever it obeyed before.
+func (d *driver) watch() error {
+	c := d.control
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.state.Nodes[d.node]
+	if n == nil {
+		return errRelease
+	}
+	d.agent, d.heard = n.Agent, n.Heard
+	return nil
 }
 
 // lost tells the engine that the node cannot be reached.
@@ -275,38 +292,6 @@ func (d *driver) converse(ctx context.Context, client agentapi.Agent) error {
 	}
 }
 
-// measureEvery is how often the series of an agent are read while somebody looks.
-const measureEvery = time.Second
-
-// measure reads what the agent measures, while somebody looks. What is lost of it is lost.
-func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
-	for {
-		if _, alone, visited := d.control.Alone(); !alone || !visited {
-			asking, done := context.WithTimeout(ctx, answerWait)
-			if all, err := client.Series(asking, time.Time{}); err == nil {
-				d.control.note(newestOf(all))
-			}
-			done()
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(measureEvery):
-		}
-	}
-}
-
-// newestOf gives the newest measure of each member.
-func newestOf(all agentapi.Series) map[field.MemberName]agentapi.Measure {
-	out := map[field.MemberName]agentapi.Measure{}
-	for name, points := range all {
-		if n := len(points); n > 0 {
-			out[name] = points[n-1].Value
-		}
-	}
-	return out
-}
-
 // send carries orders and operations to the agent and repeats them until reports acknowledge them.
 func (d *driver) send(ctx context.Context, cancel context.CancelCauseFunc, client agentapi.Agent) {
 	orders, operations := map[field.MemberName]sent{}, map[uint64]sent{}
@@ -386,12 +371,4 @@ func (c *Controller) misses(node field.NodeName) bool {
 	defer c.mu.Unlock()
 	n := c.state.Nodes[node]
 	return n != nil && (n.Unreachable || n.Unheard)
-}
-
-// note keeps the newest measures.
-func (c *Controller) note(measures map[field.MemberName]agentapi.Measure) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	maps.Copy(c.measures, measures)
-	c.measured = c.measured || len(measures) > 0
 }

@@ -2,10 +2,8 @@ package control
 
 import (
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base32"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"filippo.io/age"
 	"golang.org/x/sys/unix"
 
 	"lanternfield/internal/core/field"
@@ -22,6 +21,7 @@ import (
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/keyring"
 )
 
 // Root is the state folder: the one given, else LANTERNFIELD_STATE, else the XDG one.
@@ -49,6 +49,10 @@ type Folder struct {
 	Binary string // what agents are started from; this very program when empty
 	// Grounds makes other grounds than this machine's out of it, or beside it; nil for that one alone.
 	Grounds func(*ground.Local) ground.Several
+	// Identity opens the keyring, where somebody has handed it over; the owner's key is looked for besides.
+	Identity *age.X25519Identity
+	// Passphrase asks a person for the passphrase of the keyring, and why; nil where nobody can be asked.
+	Passphrase func(why string) (string, error)
 	// Progress hears how far the reading of a long log has come; nil for nobody.
 	Progress func(done, of uint64)
 }
@@ -67,7 +71,7 @@ func (f Folder) lock() string { return filepath.Join(f.own(), "lock") }
 
 func (f Folder) secret() string { return f.kept("secret") }
 
-func (f Folder) authority() string { return filepath.Join(f.own(), "authority.pem") }
+func (f Folder) watch() string { return filepath.Join(f.own(), "watch.pem") }
 
 func (f Folder) receipt() string { return filepath.Join(f.own(), "receipt.json") }
 
@@ -164,28 +168,6 @@ func stateError(dir string, err error) error {
 	return fmt.Errorf("the state folder %s cannot be used: %s; %s", dir, why, remedy)
 }
 
-// key reads the field's secret key, making it at first. Tokens and secrets of programs are derived from it.
-func (f Folder) key() ([]byte, error) {
-	data, err := os.ReadFile(f.secret())
-	if err == nil {
-		if key, err := hex.DecodeString(strings.TrimSpace(string(data))); err == nil && len(key) == 32 {
-			return key, nil
-		}
-		return nil, fmt.Errorf("the field's key %s is damaged; agents that run cannot be reached without it: put it back from a copy", f.secret())
-	}
-	if !errors.Is(err, fs.ErrNotExist) {
-		return nil, stateError(f.Dir, err)
-	}
-	key := make([]byte, 32)
-	if _, err := rand.Read(key); err != nil {
-		return nil, err
-	}
-	if err := identity.WriteSynced(f.secret(), []byte(hex.EncodeToString(key)+"\n")); err != nil {
-		return nil, stateError(f.Dir, err)
-	}
-	return key, nil
-}
-
 // derive makes a secret of that name out of the key (HMAC-SHA-256).
 func derive(key []byte, name string) string {
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(sum(key, name)))[:32]
@@ -197,22 +179,30 @@ func sum(key []byte, name string) []byte {
 	return h.Sum(nil)
 }
 
-// groundWith makes the field's ground. What its agents keep is sealed with keys derived from that one.
-func (f Folder) groundWith(key []byte) (ground.Ground, error) {
-	authority, err := identity.Open(f.authority())
-	if err != nil {
-		return nil, err
-	}
+// groundWith makes the field's ground. What its agents keep is sealed with keys derived from the field's. Without a keyring, agents are only watched.
+func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 	binary := f.Binary
 	if binary == "" {
 		binary = os.Getenv("LANTERNFIELD_BINARY")
 	}
+	var err error
 	if binary == "" {
 		if binary, err = os.Executable(); err != nil {
 			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
 		}
 	}
-	local := &ground.Local{Dir: f.nodes(), Authority: authority, Binary: binary, LogsLock: filepath.Join(f.own(), "logs.lock"), Seal: func(n field.NodeName) []byte { return sum(key, "seal of "+string(n)) }}
+	local := &ground.Local{Dir: f.nodes(), Binary: binary, LogsLock: filepath.Join(f.own(), "logs.lock")}
+	if ring == nil {
+		local.Watcher, err = identity.OpenWatch(f.watch())
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	} else {
+		if local.Authority, err = identity.Parse([]byte(ring.Authority())); err != nil {
+			return nil, err
+		}
+		local.Seal = func(n field.NodeName) []byte { return sum(ring.Key(), "seal of "+string(n)) }
+	}
 	if f.Grounds != nil {
 		return f.Grounds(local), nil
 	}

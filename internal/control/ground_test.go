@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog/memory"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/keyring"
 )
 
 // paper is a ground that is made of nothing: its nodes are entries in a map, and its agents answer that all that is ordered has come true. It is
@@ -300,7 +301,7 @@ func TestANodeThatCannotBeHad(t *testing.T) { synctest.Test(t, testANodeThatCann
 
 func testANodeThatCannotBeHad(t *testing.T) {
 	g, ctx := newPaper(), context.Background()
-	c, err := begin(Folder{Dir: t.TempDir()}, parts{ground: ground.Several{"paper": g}, log: &memory.Log{}, state: state.NewState(), marks: noMarks{}, letGo: func() error { return nil }, closed: true}, "a rehearsal")
+	c, err := begin(Folder{Dir: t.TempDir()}, parts{ground: ground.Several{"paper": g}, log: &memory.Log{}, state: state.NewState(), marks: noMarks{}, ring: keyring.InMemory(keyring.Content{}), letGo: func() error { return nil }, closed: true}, "a rehearsal")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -20,11 +20,16 @@ type Keeper struct {
 	Stays   bool      `json:"stays,omitempty"`  // also when all is settled
 	Version string    `json:"version,omitempty"`
 	Built   time.Time `json:"built,omitzero"`
+	Sealed  string    `json:"sealed,omitempty"` // why the keyring is not open
 }
 
 // Keeper says who this controller is, and who is attached to it.
 func (c *Controller) Keeper() Keeper {
-	return Keeper{Holder: Holder{PID: os.Getpid(), Command: c.command, Since: c.since}, Guests: c.Guests(), Stays: c.stays.Load(), Version: Release.Version, Built: Release.Built}
+	k := Keeper{Holder: Holder{PID: os.Getpid(), Command: c.command, Since: c.since}, Guests: c.Guests(), Stays: c.stays.Load(), Version: Release.Version, Built: Release.Built}
+	if c.sealed != nil {
+		k.Sealed = c.sealed.Error()
+	}
+	return k
 }
 
 // Stay has others told that the controller goes on when all is settled.
@@ -37,7 +42,7 @@ func (c *Controller) withKeeper(s *snapshot.Snapshot) {
 }
 
 func (k Keeper) view() *snapshot.KeeperView {
-	v := &snapshot.KeeperView{PID: k.PID, Command: k.Command, Since: k.Since, Stays: k.Stays}
+	v := &snapshot.KeeperView{PID: k.PID, Command: k.Command, Since: k.Since, Stays: k.Stays, Sealed: k.Sealed}
 	for _, g := range k.Guests {
 		v.Attached = append(v.Attached, g.Who)
 	}

@@ -3,9 +3,7 @@ package control
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -21,6 +19,7 @@ import (
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/keyring"
 )
 
 // ErrNothing says that nothing is known of a field.
@@ -85,6 +84,18 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		}
 	}
 	return r, nil
+}
+
+// Ungiven lists the secrets that a draft says are given, and that have not been, taking hold of nothing.
+func Ungiven(f Folder, draft *field.Field) ([]string, error) {
+	s, err := readState(f)
+	if errors.Is(err, ErrNothing) {
+		s, err = state.NewState(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return engine.UngivenIn(s, draft), nil
 }
 
 // LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.
@@ -190,16 +201,29 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 	return measures
 }
 
-// ground gives the field's ground to look at, making nothing: where there is no authority yet, its agents are of an older version.
+// ground gives the field's ground to look at, making nothing: as a controller where the keyring can be opened without asking anybody, else as who only
+// watches. Where there is neither, its agents are of an older version.
 func (f Folder) ground() (ground.Ground, error) {
-	if _, err := os.Stat(f.authority()); errors.Is(err, fs.ErrNotExist) && f.Grounds == nil {
+	ring, err := f.opened()
+	var sealed *SealedError
+	switch {
+	case errors.Is(err, keyring.ErrNone) && f.Grounds == nil:
 		return ground.Several{kind.Local: &ground.Local{Dir: f.nodes()}}, nil
+	case errors.As(err, &sealed):
+		return f.groundWith(nil)
+	case err != nil:
+		return nil, err
 	}
-	key, err := f.key()
+	return f.groundWith(ring)
+}
+
+// groundToAct gives the field's ground for doing something at its members: a person is asked for the passphrase, where there is one.
+func (f Folder) groundToAct() (ground.Ground, error) {
+	f, err := f.Unsealed()
 	if err != nil {
 		return nil, err
 	}
-	return f.groundWith(key)
+	return f.ground()
 }
 
 // AgentPID finds the process of a node's agent on this machine.

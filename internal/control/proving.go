@@ -54,7 +54,7 @@ const (
 func (c *Controller) proveOnce(ctx context.Context, s *state.State, due *state.ProofRun) state.ProofResult {
 	agents := &reach{ground: c.ground, state: s, found: map[field.NodeName]agentapi.Agent{}}
 	defer agents.close()
-	p := proving.Prover{State: s, Ask: agents.ask, Secret: func(name string) string { return derive(c.key, "secret "+name) }}
+	p := proving.Prover{State: s, Ask: agents.ask, Kept: c.kept(nil)}
 	return p.Run(ctx, due)
 }
 

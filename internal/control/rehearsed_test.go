@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/eventlog/memory"
+	"lanternfield/internal/keyring"
 )
 
 // stage is a rehearsed world under the controller itself: its loop, its drivers, its waiting and asking again, in the virtual time of a bubble
@@ -50,7 +51,7 @@ func (s *stage) begin() {
 	s.t.Helper()
 	folded, _, err := eventlog.Folder{Log: s.log}.Fold(nil)
 	if err == nil {
-		s.c, err = begin(Folder{Dir: s.dir}, parts{ground: s, log: s.log, state: folded, marks: noMarks{}, letGo: func() error { return nil }, closed: true}, "a rehearsal")
+		s.c, err = begin(Folder{Dir: s.dir}, parts{ground: s, log: s.log, state: folded, marks: noMarks{}, ring: keyring.InMemory(keyring.Content{}), letGo: func() error { return nil }, closed: true}, "a rehearsal")
 	}
 	if err != nil {
 		s.t.Fatal(err)

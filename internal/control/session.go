@@ -28,6 +28,16 @@ type Session interface {
 	Review(ctx context.Context, draft *field.Field) (*plan.Review, error)
 	// Preview renders what a member would be run with by the draft, and what it runs with.
 	Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error)
+	// Trust lists the authorities and the certificates of members, with those that they show.
+	Trust(ctx context.Context) (*snapshot.Trust, error)
+	// Access says how clients get at roles.
+	Access(ctx context.Context, ask AccessAsked) ([]Access, error)
+	// ChangeSecret has another secret take the place of one, and says what follows.
+	ChangeSecret(ctx context.Context, ask SecretAsked) (*plan.Review, error)
+	// Outside makes a signing request, installs a certificate from outside, or removes it.
+	Outside(ctx context.Context, ask OutsideAsked) (*OutsideAnswer, error)
+	// Seal changes how the keyring is sealed.
+	Seal(ctx context.Context, s Seals) error
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Request) error
 	// Journal gives a part of the journal, oldest first.
@@ -45,13 +55,15 @@ type Session interface {
 
 // Request is what a person asks for.
 type Request struct {
-	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
 
 	Accepted *plan.Review `json:"accepted,omitempty"` // the review of the draft that was seen; a deploy that would do anything else is refused
 	Without  []string     `json:"without,omitempty"`  // members whose data is given up, where a start is blocked since it may be the newest
+
+	rootKey string // the fingerprint of the root of the authority that is to be made
 }
 
 // input turns an order into what the engine decides on.
@@ -68,6 +80,10 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		return engine.PauseRollout{By: o.By}, nil
 	case "go on":
 		return engine.ResumeRollout{By: o.By}, nil
+	case "rotate":
+		return engine.MakeAuthority{By: o.By, Key: o.rootKey}, nil
+	case "finish rotating":
+		return engine.WithdrawAuthority{By: o.By}, nil
 	}
 	if o.What == "prove" {
 		roles, err := rolesOf(s, o.Names)
@@ -86,6 +102,8 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 			without = nil
 		}
 		return engine.StartMembers{Members: members, Without: without, By: o.By}, err
+	case "renew":
+		return engine.RenewCertificates{Members: members, By: o.By}, nil
 	case "restart":
 		return engine.RestartMembers{Members: members, By: o.By}, nil
 	}

@@ -59,6 +59,19 @@ func (c *Controller) handler() http.Handler {
 		files, err := c.Preview(r.Context(), &draft, field.MemberName(r.FormValue("member")))
 		answer(w, files, err)
 	})
+	mux.HandleFunc("GET /v1/trust", func(w http.ResponseWriter, r *http.Request) {
+		t, err := c.Trust(r.Context())
+		answer(w, t, err)
+	})
+	mux.HandleFunc("POST /v1/access", func(w http.ResponseWriter, r *http.Request) {
+		var ask AccessAsked
+		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		a, err := c.Access(r.Context(), ask)
+		answer(w, a, err)
+	})
 	mux.HandleFunc("POST /v1/order", func(w http.ResponseWriter, r *http.Request) {
 		var o Request
 		err := json.NewDecoder(r.Body).Decode(&o)
@@ -101,9 +114,50 @@ func (c *Controller) handler() http.Handler {
 	})
 	mux.HandleFunc("GET /v1/attach", c.attach)
 	mux.HandleFunc("GET /v1/keeper", func(w http.ResponseWriter, _ *http.Request) { answer(w, c.Keeper(), nil) })
+	mux.HandleFunc("POST /v1/unseal", func(w http.ResponseWriter, r *http.Request) {
+		var text string
+		err := json.NewDecoder(r.Body).Decode(&text)
+		var begin func()
+		if err == nil {
+			begin, err = c.unseal(text)
+		}
+		answer(w, struct{}{}, err)
+		if err == nil { // the socket closes as it begins anew: who asked is answered before
+			_ = http.NewResponseController(w).Flush()
+			begin()
+		}
+	})
+	mux.HandleFunc("POST /v1/secret", func(w http.ResponseWriter, r *http.Request) {
+		var ask SecretAsked
+		err := json.NewDecoder(r.Body).Decode(&ask)
+		if err != nil {
+			answer(w, nil, err)
+			return
+		}
+		review, err := c.ChangeSecret(r.Context(), ask)
+		answer(w, review, err)
+	})
+	mux.HandleFunc("POST /v1/outside", func(w http.ResponseWriter, r *http.Request) {
+		var ask OutsideAsked
+		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		out, err := c.Outside(r.Context(), ask)
+		answer(w, out, err)
+	})
+	mux.HandleFunc("POST /v1/seal", func(w http.ResponseWriter, r *http.Request) {
+		var s Seals
+		err := json.NewDecoder(r.Body).Decode(&s)
+		if err == nil {
+			err = c.Seal(r.Context(), s)
+		}
+		answer(w, struct{}{}, err)
+	})
 	mux.HandleFunc("POST /v1/handover", func(w http.ResponseWriter, _ *http.Request) {
-		c.door.once.Do(func() { close(c.door.handover) })
 		answer(w, struct{}{}, nil)
+		_ = http.NewResponseController(w).Flush()
+		c.door.once.Do(func() { close(c.door.handover) })
 	})
 	return mux
 }
@@ -243,6 +297,30 @@ func (r *remote) Review(ctx context.Context, draft *field.Field) (*plan.Review, 
 func (r *remote) Preview(ctx context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
 	files := &review.Files{}
 	return files, r.call(ctx, http.MethodPost, "/v1/preview?member="+url.QueryEscape(string(member)), draft, files)
+}
+
+func (r *remote) Trust(ctx context.Context) (*snapshot.Trust, error) {
+	t := &snapshot.Trust{}
+	return t, r.call(ctx, http.MethodGet, "/v1/trust", nil, t)
+}
+
+func (r *remote) Access(ctx context.Context, ask AccessAsked) ([]Access, error) {
+	var a []Access
+	return a, r.call(ctx, http.MethodPost, "/v1/access", ask, &a)
+}
+
+func (r *remote) ChangeSecret(ctx context.Context, ask SecretAsked) (*plan.Review, error) {
+	review := &plan.Review{}
+	return review, r.call(ctx, http.MethodPost, "/v1/secret", ask, review)
+}
+
+func (r *remote) Outside(ctx context.Context, ask OutsideAsked) (*OutsideAnswer, error) {
+	out := &OutsideAnswer{}
+	return out, r.call(ctx, http.MethodPost, "/v1/outside", ask, out)
+}
+
+func (r *remote) Seal(ctx context.Context, s Seals) error {
+	return r.call(ctx, http.MethodPost, "/v1/seal", s, &struct{}{})
 }
 
 func (r *remote) Do(ctx context.Context, o Request) error {

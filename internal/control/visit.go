@@ -52,7 +52,7 @@ func Visiting(f Folder, what []string) (*Visitor, []Host, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := f.ground()
+	g, err := f.groundToAct()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 
+	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/eventlog"
 )
@@ -33,6 +34,8 @@ var wires = map[string]func() error{
 	"broken":  func() error { return &eventlog.Broken{} },
 	"changed": func() error { return &review.Changed{} },
 	"old":     func() error { return &eventlog.TooOld{} },
+	"ungiven": func() error { return &engine.UngivenError{} },
+	"sealed":  func() error { return &SealedError{} },
 	"missing": func() error { return &MissingError{} },
 }
 
@@ -49,6 +52,8 @@ func EncodeError(err error) []byte {
 	var changed *review.Changed
 	var old *eventlog.TooOld
 	var missing *MissingError
+	var sealed *SealedError
+	var ungiven *engine.UngivenError
 	switch {
 	case errors.As(err, &lacks):
 		keep("lacks", lacks)
@@ -60,6 +65,10 @@ func EncodeError(err error) []byte {
 		keep("changed", changed)
 	case errors.As(err, &old):
 		keep("old", old)
+	case errors.As(err, &ungiven):
+		keep("ungiven", ungiven)
+	case errors.As(err, &sealed):
+		keep("sealed", sealed)
 	case errors.As(err, &missing):
 		keep("missing", missing)
 	case errors.Is(err, ErrNothing):

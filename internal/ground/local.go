@@ -26,8 +26,9 @@ import (
 
 // Local makes nodes out of this machine: each has an address of its own in 127.0.0.0/8, a folder and an agent.
 type Local struct {
-	Dir       string // nodes have their folders in here
-	Authority *identity.Authority
+	Dir       string                      // nodes have their folders in here
+	Authority *identity.Authority         // nil while the keyring is sealed
+	Watcher   *identity.Controller        // as whom agents are asked then
 	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
 	Binary    string                      // the program whose `agent` command is an agent
 
@@ -49,6 +50,9 @@ type Local struct {
 // errNoAgent says that no agent runs on a node.
 var errNoAgent = errors.New("its agent does not run")
 
+// errSealed says why no agent is started.
+var errSealed = errors.New("its agent does not run, and none is started while the keyring is sealed")
+
 // errRebooted says why no agent runs on any node of a machine.
 var errRebooted = errors.New("the machine was started again, and nothing starts by itself on it: start, deploy or open brings it back")
 
@@ -65,8 +69,11 @@ func (l *Local) Find(ctx context.Context, node field.NodeName, at state.Binding)
 }
 
 func (l *Local) client(node field.NodeName, end host.Endpoint) (agentapi.Agent, error) {
-	if l.Authority == nil {
+	switch {
+	case l.Authority == nil && l.Watcher == nil:
 		return nil, errors.New("nothing is here by which its agent could be told from another")
+	case l.Authority == nil:
+		return agentapi.NewClient(end.URL, l.Watcher.To(string(node))), nil
 	}
 	l.party.Do(func() { l.us, l.failed = l.Authority.Controller() })
 	if l.failed != nil {
@@ -192,6 +199,12 @@ func (l *Local) Release(ctx context.Context, node field.NodeName, at state.Bindi
 				}
 			}
 			time.Sleep(2 * time.Millisecond)
+		}
+	}
+	// One whose folder was moved is not found by it. What it ran is ended too: nobody could be told to.
+	if adrift := host.FindAgents(l.Binary, at.Dir); len(adrift) > 0 {
+		if err := errors.Join(l.Abandon(ctx, node, at), host.EndAll(ctx, at.Dir)); err != nil {
+			return fmt.Errorf("the agent of %s, whose folder is gone, cannot be ended: %w", node, err)
 		}
 	}
 	if err := os.RemoveAll(at.Dir); err != nil {

@@ -33,6 +33,10 @@ const (
 func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	end, err := l.endpoint(at.Dir)
 	switch {
+	case l.Authority == nil && err == nil:
+		return l.client(node, end)
+	case l.Authority == nil:
+		return nil, errSealed
 	case err == nil:
 		c, err := l.client(node, end)
 		if err != nil {

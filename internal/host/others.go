@@ -3,7 +3,9 @@ package host
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,11 +34,8 @@ func Command(binary, nodeDir, node, address string) []string {
 // isAgent tells whether a process is an agent of that folder: it runs as this user, from a program of this name, with that command line.
 func isAgent(pid int, binary, nodeDir string) bool {
 	proc := "/proc/" + strconv.Itoa(pid)
-	info, err := os.Stat(proc)
-	if err != nil {
-		return false
-	}
-	if st, ok := info.Sys().(*syscall.Stat_t); !ok || int(st.Uid) != os.Geteuid() {
+	name, uid := nameAndUser(proc)
+	if uid != os.Geteuid() {
 		return false
 	}
 	line, err := os.ReadFile(proc + "/cmdline")
@@ -53,7 +52,34 @@ func isAgent(pid int, binary, nodeDir string) bool {
 		}
 	}
 	exe, err := os.Readlink(proc + "/exe")
+	if errors.Is(err, fs.ErrPermission) { // agents keep that to themselves, as they do their memory
+		return name == shortName(binary)
+	}
 	return err == nil && filepath.Base(strings.TrimSuffix(exe, " (deleted)")) == filepath.Base(binary)
+}
+
+// nameAndUser are what the kernel calls a process, and whose it is; -1 where it is gone.
+func nameAndUser(proc string) (name string, uid int) {
+	data, _ := os.ReadFile(proc + "/status")
+	uid = -1
+	for line := range strings.Lines(string(data)) {
+		key, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		switch fields := strings.Fields(value); {
+		case key == "Name":
+			name = strings.TrimSpace(value)
+		case key == "Uid" && len(fields) > 1:
+			if n, err := strconv.Atoi(fields[1]); err == nil { // the effective one
+				uid = n
+			}
+		}
+	}
+	return name, uid
+}
+
+// shortName is what the kernel calls a process that runs that program.
+func shortName(binary string) string {
+	name := filepath.Base(binary)
+	return name[:min(len(name), 15)]
 }
 
 // FindAgents lists the agents that run for a node's folder, whether or not that folder is there.

@@ -42,12 +42,22 @@ type Authority struct {
 func Open(name string) (*Authority, error) {
 	data, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return create(name)
+		a, text, err := New()
+		if err != nil {
+			return nil, err
+		}
+		return a, WriteSynced(name, text)
 	}
 	if err != nil {
 		return nil, err
 	}
+	return Parse(data)
+}
+
+// Parse reads an authority: its key and its certificate, as PEM.
+func Parse(data []byte) (*Authority, error) {
 	a := &Authority{now: time.Now}
+	var err error
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
 		switch block.Type {
 		case "EC PRIVATE KEY":
@@ -56,44 +66,41 @@ func Open(name string) (*Authority, error) {
 			a.cert, err = x509.ParseCertificate(block.Bytes)
 		}
 		if err != nil {
-			return nil, damaged(name, err)
+			return nil, damaged(err)
 		}
 	}
 	if a.key == nil || a.cert == nil || !a.key.PublicKey.Equal(a.cert.PublicKey) {
-		return nil, damaged(name, errors.New("its key and its certificate do not belong together"))
+		return nil, damaged(errors.New("its key and its certificate do not belong together"))
 	}
 	return a, nil
 }
 
-func damaged(name string, err error) error {
-	return fmt.Errorf("the field's authority %s is damaged (%w): put it back from a copy, or move it away; a new one is made then, and the agents are started anew. "+
-		"Members go on running", name, err)
+func damaged(err error) error {
+	return fmt.Errorf("the authority of the field's agents is damaged (%w): put it back from a copy", err)
 }
 
-func create(name string) (*Authority, error) {
+// New makes an authority, and gives it as PEM too.
+func New() (*Authority, []byte, error) {
 	a := &Authority{now: time.Now}
 	var err error
 	if a.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "field authority"}, IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
 		KeyUsage: x509.KeyUsageCertSign, NotAfter: a.now().Add(authorityFor)}, &a.key.PublicKey)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if a.cert, err = x509.ParseCertificate(der); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	key, err := x509.MarshalECPrivateKey(a.key)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var text bytes.Buffer
 	err = errors.Join(pem.Encode(&text, &pem.Block{Type: "EC PRIVATE KEY", Bytes: key}), pem.Encode(&text, &pem.Block{Type: "CERTIFICATE", Bytes: der}))
-	if err != nil {
-		return nil, err
-	}
-	return a, WriteSynced(name, text.Bytes())
+	return a, text.Bytes(), err
 }
 
 // WriteSynced makes a file for its owner only; it is there whole, on the disk, or not at all.
@@ -144,17 +151,8 @@ func (a *Authority) Sign(request []byte, node string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the signing request of %s cannot be used: %w", node, err)
 	}
-	return a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: node}, DNSNames: []string{node}, KeyUsage: x509.KeyUsageDigitalSignature,
+	return a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: node}, DNSNames: []string{node}, URIs: kindAgent.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, csr.PublicKey)
-}
-
-// Controller gives what a controller shows the agent of that node, and how it knows that agent. Its key is made for it and never
-// leaves this process.
-func (a *Authority) Controller() (*Controller, error) {
-	c := &Controller{authority: a, pool: x509.NewCertPool()}
-	c.pool.AddCert(a.cert)
-	_, err := c.certificate()
-	return c, err
 }
 
 // DueAt is when an agent's certificate is to be renewed.

@@ -9,47 +9,105 @@ import (
 	"crypto/x509/pkix"
 	"errors"
 	"fmt"
+	"net/url"
+	"strings"
 	"sync"
+	"time"
 )
 
-// Controller is a party that agents obey.
+// kind is what a party is. It stands in its certificate, as a URI of ours, and is asked for beside what the certificate may be used for.
+type kind string
+
+const (
+	kindAgent      kind = "agent"
+	kindController kind = "controller"
+	kindWatcher    kind = "watcher" // who may ask how things are, and order nothing
+)
+
+const kindScheme = "lanternfield"
+
+func (k kind) uris() []*url.URL { return []*url.URL{{Scheme: kindScheme, Opaque: string(k)}} }
+
+// kindOf reads the kind of who shows a certificate; empty where it says none.
+func kindOf(c *x509.Certificate) kind {
+	for _, u := range c.URIs {
+		if u.Scheme == kindScheme {
+			return kind(strings.TrimPrefix(u.Opaque, "/"))
+		}
+	}
+	return ""
+}
+
+// must refuses who is of another kind.
+func (k kind) must(be kind) error {
+	switch k {
+	case be:
+		return nil
+	case "":
+		return fmt.Errorf("its certificate does not say that it is a %s", be)
+	}
+	return fmt.Errorf("it is a %s, and only a %s is spoken with here", k, be)
+}
+
+// Controller is a party that agents obey, or, if it only watches, one that they tell how things are.
 type Controller struct {
-	authority *Authority
+	authority *Authority // that issues its certificate anew; nil where it is not at hand
 	pool      *x509.CertPool
+	now       func() time.Time
 
 	mu   sync.Mutex
 	mine *tls.Certificate
+}
+
+// Controller gives what a controller shows the agent of that node, and how it knows that agent. Its key is made for it and never
+// leaves this process.
+func (a *Authority) Controller() (*Controller, error) {
+	c := &Controller{authority: a, now: a.now, pool: x509.NewCertPool()}
+	c.pool.AddCert(a.cert)
+	_, err := c.certificate()
+	return c, err
 }
 
 // certificate gives the controller's own, a new one when the old one nears its end.
 func (c *Controller) certificate() (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.mine != nil && c.authority.now().Before(DueAt(c.mine.Leaf)) {
+	if c.mine != nil && (c.authority == nil || c.now().Before(DueAt(c.mine.Leaf))) {
 		return c.mine, nil
 	}
+	mine, err := c.authority.asking("controller", kindController)
+	if err == nil {
+		c.mine = mine
+	}
+	return mine, err
+}
+
+// asking makes a key, and the certificate of somebody who asks agents.
+func (a *Authority) asking(name string, of kind) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
-	a := c.authority
-	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "controller"}, KeyUsage: x509.KeyUsageDigitalSignature,
+	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: name}, URIs: of.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(validFor)}, &key.PublicKey)
 	if err != nil {
 		return nil, err
 	}
 	leaf, err := x509.ParseCertificate(der)
-	if err == nil {
-		c.mine = &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
-	}
-	return c.mine, err
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}, err
 }
 
 // To gives the terms on which a controller speaks to the agent of a node: it says nothing, not even who it is, before the other side
 // has shown that it is that agent.
 func (c *Controller) To(node string) *tls.Config {
 	t := onlyTLS13.Clone()
-	t.RootCAs, t.ServerName, t.Time = c.pool, node, c.authority.now
+	t.RootCAs, t.ServerName, t.Time = c.pool, node, c.now
+	t.VerifyConnection = func(c tls.ConnectionState) error {
+		if is := kindOf(c.PeerCertificates[0]); is != "" { // an older version said nothing of it
+			return is.must(kindAgent)
+		}
+		return nil
+	}
 	t.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return c.certificate() }
 	return t
 }
@@ -107,7 +165,15 @@ func (a *Agent) Take(certificate, authority []byte) error {
 	return nil
 }
 
-// Terms are those on which an agent speaks: only with a controller of its field. They follow a renewed certificate.
+// mayAsk refuses whom an agent does not answer.
+func mayAsk(k kind) error {
+	if k == kindWatcher {
+		return nil
+	}
+	return k.must(kindController)
+}
+
+// Terms are those on which an agent speaks: only with a controller of its field, or one who watches it; see Watches. They follow a renewed certificate.
 func (a *Agent) Terms() *tls.Config {
 	t := onlyTLS13.Clone()
 	t.GetConfigForClient = func(*tls.ClientHelloInfo) (*tls.Config, error) {
@@ -115,6 +181,7 @@ func (a *Agent) Terms() *tls.Config {
 		defer a.mu.Unlock()
 		now := onlyTLS13.Clone()
 		now.Certificates, now.ClientCAs, now.ClientAuth = []tls.Certificate{*a.cert}, a.pool, tls.RequireAndVerifyClientCert
+		now.VerifyConnection = func(c tls.ConnectionState) error { return mayAsk(kindOf(c.PeerCertificates[0])) }
 		return now, nil
 	}
 	return t

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/keyring"
 )
 
 // comeBack is how long somebody tries to come in while one keeper ends and the next one starts.
@@ -19,6 +20,7 @@ const comeBack = 10 * time.Second
 // older release is asked to hand over to one of this release.
 func Attach(ctx context.Context, f control.Folder, who string) (control.Session, error) {
 	deadline := time.Now().Add(comeBack)
+	asked := false
 	for {
 		s, k, err := control.Attach(ctx, f, who)
 		switch {
@@ -28,6 +30,21 @@ func Attach(ctx context.Context, f control.Folder, who string) (control.Session,
 				return nil, err
 			}
 			_ = Start(ctx, f, who) // who comes in next finds out
+		case err == nil && k.Sealed != "" && !asked:
+			asked = true
+			var sealed *control.SealedError
+			err := control.Unseal(ctx, f)
+			if errors.As(err, &sealed) {
+				return s, nil // it is watched
+			}
+			_ = s.Close()
+			if err != nil {
+				return nil, err
+			}
+			deadline = time.Now().Add(comeBack)
+		case err == nil && k.Sealed != "": // it begins anew
+			_ = s.Close()
+			time.Sleep(20 * time.Millisecond)
 		case err == nil:
 			return s, nil
 		default:
@@ -59,7 +76,7 @@ func newer(k control.Keeper) bool {
 }
 
 // environment are the variables that a keeper, and with it the agents that it starts, gets of whoever starts it.
-var environment = []string{"PATH", "HOME", "LANG", "LC_ALL", "TZ", "TMPDIR", "USER", "LOGNAME", "LANTERNFIELD_BINARY", "GOTRACEBACK", "GOCOVERDIR"}
+var environment = []string{"PATH", "HOME", "LANG", "LC_ALL", "TZ", "TMPDIR", "USER", "LOGNAME", "XDG_CONFIG_HOME", keyring.OwnerVariable, "LANTERNFIELD_BINARY", "GOTRACEBACK", "GOCOVERDIR"}
 
 // Start starts a keeper in a process of its own, detached from this one, and waits until it is ready.
 func Start(ctx context.Context, f control.Folder, who string) error {

@@ -45,6 +45,9 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 	if o.Started != nil {
 		o.Started()
 	}
+	if sealed := c.Sealed(); sealed != nil {
+		slog.Warn("the field is only watched", "why", sealed)
+	}
 	slog.Info("keeps the field", "folder", f.Dir, "for", o.Command, "version", control.Release.Version)
 	for {
 		changed := c.Changed()
@@ -73,6 +76,11 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 		case <-c.HandedOver():
 			slog.Info("the keeper hands the field over")
 			return c.Close()
+		case id := <-c.Unsealed():
+			slog.Info("the keyring is opened; the keeper begins anew")
+			if c, err = c.Anew(id); err != nil {
+				return err
+			}
 		case <-c.Done():
 			err := c.Close()
 			return errors.Join(errors.New("the field was given up"), err)

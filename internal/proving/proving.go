@@ -24,9 +24,9 @@ type Asker func(ctx context.Context, node field.NodeName, m field.MemberName, q 
 
 // Prover carries out proofs of one field.
 type Prover struct {
-	State  *state.State // as it is now: who is there, ready, and leads; not changed, and nobody else changes it
-	Ask    Asker
-	Secret func(name string) string
+	State *state.State // as it is now: who is there, ready, and leads; not changed, and nobody else changes it
+	Ask   Asker
+	Kept  render.Kept // what stands where texts have marks
 }
 
 // How long proofs and their steps may take where they say nothing, and how soon a step is tried again.
@@ -245,7 +245,7 @@ func (r *run) one(ctx context.Context, s field.ProofStep, path []string, m *stat
 func (r *run) try(ctx context.Context, m, from *state.Member, step field.ProofStep) (map[string]string, error) {
 	within := step.Timeout.Or(stepWithin)
 	if step.SQL != nil {
-		return sqlStep(ctx, within, m.Name, step)
+		return sqlStep(ctx, within, m.Name, step, r.authority())
 	}
 	q := order.Question{Call: step.Call, Expect: step.Expect, Capture: step.Capture, Timeout: within}
 	if from != m {
@@ -254,6 +254,11 @@ func (r *run) try(ctx context.Context, m, from *state.Member, step field.ProofSt
 			return nil, err
 		}
 		q.At = &order.Place{Address: spec.Address, Ports: spec.Ports}
+		if asks, err := r.scene.Spec(from.Name); err == nil && asks.TLS != nil { // whoever asks shows its own certificate
+			q.At.TLS = r.shown(asks.TLS)
+		} else {
+			q.At.TLS = r.shown(r.scene.Believes(m.Name))
+		}
 	}
 	said, err := r.Ask(ctx, from.Node, from.Name, q)
 	if err != nil {
@@ -265,21 +270,39 @@ func (r *run) try(ctx context.Context, m, from *state.Member, step field.ProofSt
 	return said.Captured, nil
 }
 
+// shown puts into what is shown what its marks stand for.
+func (r *run) shown(t *order.TLS) *order.TLS {
+	if t == nil {
+		return nil
+	}
+	put := func(text string) string { return render.Put(text, r.Kept) }
+	return &order.TLS{Authority: put(t.Authority), Certificate: put(t.Certificate), Key: put(t.Key)}
+}
+
+// authority is whom a database that speaks TLS must be vouched for by; empty where no member of the field has a certificate.
+func (r *run) authority() string {
+	if len(r.scene.Authorities) == 0 {
+		return ""
+	}
+	return render.Put(r.scene.Authority(), r.Kept)
+}
+
 // unseal puts secrets where their marks are.
 func (r *run) unseal(s *field.ProofStep) {
-	secret := func(name string) string {
-		value := r.Secret(name)
+	kept := r.Kept
+	kept.Secret = func(s render.Secret) string {
+		value := r.Kept.Secret(s)
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.secrets[value] = true
 		return value
 	}
-	put := func(text *string) { *text = render.PutSecrets(*text, secret) }
+	put := func(text *string) { *text = render.Put(*text, kept) }
 	if h := s.HTTP; h != nil {
 		put(&h.Path)
 		put(&h.Body)
 		for name, value := range h.Headers {
-			text := render.PutSecrets(string(value), secret)
+			text := render.Put(string(value), kept)
 			if written, basic := strings.CutPrefix(text, "Basic "); basic && text != string(value) {
 				r.mu.Lock()
 				r.secrets[written] = true

@@ -13,6 +13,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/rehearse"
+	"lanternfield/internal/core/render"
 	"lanternfield/internal/core/state"
 )
 
@@ -56,7 +57,7 @@ func (b *bench) run(ctx context.Context) state.ProofResult {
 		b.asked = append(b.asked, fmt.Sprintf("%s %s", m, what))
 		return b.answer(m, q)
 	}
-	return Prover{State: b.state, Ask: ask, Secret: func(name string) string { return "hush-" + name }}.Run(ctx, b.state.ProofsDue()[0])
+	return Prover{State: b.state, Ask: ask, Kept: render.Kept{Secret: func(s render.Secret) string { return "hush-" + s.Name }}}.Run(ctx, b.state.ProofsDue()[0])
 }
 
 func exec(to field.To, words ...string) field.ProofStep {

@@ -2,6 +2,7 @@ package proving
 
 import (
 	"context"
+	"crypto/x509"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -12,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	_ "github.com/go-sql-driver/mysql" // the driver mysql
+	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
 
@@ -25,10 +26,10 @@ import (
 const mostRows = 1000
 
 // sqlStep sends one statement, judges the answer, and gives what is captured.
-func sqlStep(ctx context.Context, within time.Duration, me field.MemberName, step field.ProofStep) (map[string]string, error) {
+func sqlStep(ctx context.Context, within time.Duration, me field.MemberName, step field.ProofStep, authority string) (map[string]string, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("no answer within %s", field.Span(within)))
 	defer cancel()
-	rows, err := query(ctx, step.SQL)
+	rows, err := query(ctx, step.SQL, authority)
 	if err != nil {
 		return nil, plainly(ctx, err)
 	}
@@ -57,22 +58,42 @@ func sqlStep(ctx context.Context, within time.Duration, me field.MemberName, ste
 	return captured, nil
 }
 
-// open makes ready to speak to a database. Several statements may be sent at once.
-func open(call *field.SQLCall) (*sql.DB, error) {
-	if call.Driver != "postgres" {
-		return sql.Open(call.Driver, call.URL)
+// open makes ready to speak to a database. Several statements may be sent at once. Where the URL asks for TLS with a certificate that is verified,
+// the authority vouches for it.
+func open(call *field.SQLCall, authority string) (*sql.DB, error) {
+	var pool *x509.CertPool
+	if authority != "" {
+		pool = x509.NewCertPool()
+		pool.AppendCertsFromPEM([]byte(authority))
+	}
+	if call.Driver == "mysql" {
+		config, err := mysql.ParseDSN(call.URL)
+		if err != nil {
+			return nil, err
+		}
+		if config.TLS != nil && !config.TLS.InsecureSkipVerify && pool != nil {
+			config.TLS.RootCAs = pool
+		}
+		connector, err := mysql.NewConnector(config)
+		if err != nil {
+			return nil, err
+		}
+		return sql.OpenDB(connector), nil
 	}
 	config, err := pgx.ParseConfig(call.URL)
 	if err != nil {
 		return nil, err
+	}
+	if config.TLSConfig != nil && !config.TLSConfig.InsecureSkipVerify && pool != nil {
+		config.TLSConfig.RootCAs = pool
 	}
 	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	return stdlib.OpenDB(*config), nil
 }
 
 // query sends a statement and reads what comes.
-func query(ctx context.Context, call *field.SQLCall) ([]any, error) {
-	db, err := open(call)
+func query(ctx context.Context, call *field.SQLCall, authority string) ([]any, error) {
+	db, err := open(call, authority)
 	if err != nil {
 		return nil, err
 	}

@@ -102,8 +102,10 @@ type app struct {
 	reading bool // the journal is being read
 	journal journal.View
 	access  access.View
-	stages  stages.View
-	lately  recent // the last lines of the member under the cursor
+	// accessAt is when it was asked last how clients get in.
+	accessAt time.Time
+	stages   stages.View
+	lately   recent // the last lines of the member under the cursor
 }
 
 func newApp(ctx context.Context, file string, folder control.Folder, session control.Session) *app {
@@ -179,6 +181,12 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.startWatch()
 	case tideMsg:
 		a.tide = msg.samples
+	case accessMsg:
+		return a, a.takeAccess(msg)
+	case copiedMsg:
+		return a, a.copied(msg)
+	case writtenMsg:
+		a.wrote(msg)
 	case reviewMsg:
 		return a, a.reviewed(msg)
 	case fileMsg:
@@ -208,7 +216,10 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case orderMsg:
 		if msg.err != nil {
 			a.say(true, msg.err.Error())
+			return a, a.lacking(msg.order, msg.err)
 		}
+	case askedMsg:
+		return a, a.backFromAsking(msg)
 	}
 	return a, nil
 }
@@ -221,7 +232,11 @@ func (a *app) tick(now time.Time) tea.Cmd {
 	if !a.bad && a.now.Sub(a.said) > goodNewsFor {
 		a.message = ""
 	}
-	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately())
+	var look tea.Cmd
+	if a.view == accessView && now.Sub(a.accessAt) >= accessEvery {
+		look = a.readAccess()
+	}
+	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately(), look)
 }
 
 // applyTheme chooses the colours that this terminal can show.

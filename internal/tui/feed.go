@@ -53,8 +53,11 @@ type (
 		writes int  // how often this screen had written it when the reading began
 	}
 	sameFileMsg struct{}
-	orderMsg    struct{ err error }
-	tickMsg     time.Time
+	orderMsg    struct {
+		order control.Request
+		err   error
+	}
+	tickMsg time.Time
 )
 
 // frameEvery keeps a field that changes a thousand times a second from being drawn as often.
@@ -343,5 +346,5 @@ func (a *app) order(o control.Request) tea.Cmd {
 		return nil
 	}
 	o.By = whoIsHere()
-	return func() tea.Msg { return orderMsg{session.Do(ctx, o)} }
+	return func() tea.Msg { return orderMsg{o, session.Do(ctx, o)} }
 }

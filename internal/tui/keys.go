@@ -11,6 +11,7 @@ type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
 	Order, Access, Prove                                      key.Binding
+	CopyWay, ShowSecret, WriteWay, ChangeSecret               key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
 	Change, AddThing, Propose, Mark, Find, Editor, Files      key.Binding
@@ -30,25 +31,29 @@ func newKeys() keyMap {
 		return key.NewBinding(key.WithKeys(keys...), key.WithHelp(show, word))
 	}
 	return keyMap{
-		Up:       bind("up", "to the role above, to the nodes, to the zones", "up", "k"),
-		Down:     bind("down", "to the role below", "down", "j"),
-		Left:     bind("left", "to the member or node on the left, or to the role", "left", "h"),
-		Right:    bind("right", "to the member or node on the right", "right", "l"),
-		PageUp:   bind("pgup", "a screen up", "pgup"),
-		PageDown: bind("pgdn", "a screen down", "pgdown"),
-		First:    bind("home", "to the first", "home"),
-		Last:     bind("end", "to the last", "end"),
-		Inspect:  bind("enter", "look closely at what is under the cursor", "enter"),
-		Dark:     bind(".", "to the next lantern that should burn and does not", "."),
-		WhatIf:   bind("w", "what if it failed", "w"),
-		Fold:     bind("z", "fold its zone, or open it", "z"),
-		Lines:    bind("o", "read its lines in the journal", "o"),
-		Board:    bind("1", "the board", "1"),
-		Journal:  bind("2", "the journal", "2"),
-		Order:    bind("3", "the order of deployment", "3"),
-		Access:   bind("4", "how clients get in, and the proofs", "4"),
-		Prove:    bind("P", "prove that it does its work: this role, or all", "P"),
-		Other:    bind("tab", "the other view", "tab"),
+		Up:           bind("up", "to the role above, to the nodes, to the zones", "up", "k"),
+		Down:         bind("down", "to the role below", "down", "j"),
+		Left:         bind("left", "to the member or node on the left, or to the role", "left", "h"),
+		Right:        bind("right", "to the member or node on the right", "right", "l"),
+		PageUp:       bind("pgup", "a screen up", "pgup"),
+		PageDown:     bind("pgdn", "a screen down", "pgdown"),
+		First:        bind("home", "to the first", "home"),
+		Last:         bind("end", "to the last", "end"),
+		Inspect:      bind("enter", "look closely at what is under the cursor", "enter"),
+		Dark:         bind(".", "to the next lantern that should burn and does not", "."),
+		WhatIf:       bind("w", "what if it failed", "w"),
+		Fold:         bind("z", "fold its zone, or open it", "z"),
+		Lines:        bind("o", "read its lines in the journal", "o"),
+		Board:        bind("1", "the board", "1"),
+		Journal:      bind("2", "the journal", "2"),
+		Order:        bind("3", "the order of deployment", "3"),
+		Access:       bind("4", "how clients get in, and the proofs", "4"),
+		Prove:        bind("P", "prove that it does its work: this role, or all", "P"),
+		CopyWay:      bind("y", "copy the line with which a client connects", "y"),
+		ShowSecret:   bind("s", "show secrets, or hide them", "s"),
+		ChangeSecret: bind("c", "have another secret take the place of one", "c"),
+		WriteWay:     bind("w", "write what a client needs into a folder beside the field file", "w"),
+		Other:        bind("tab", "the other view", "tab"),
 
 		Add:      bind("a", "add a member here", "a"),
 		Remove:   bind("x", "take this member out", "x", "delete"),
@@ -106,6 +111,7 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
+		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
 }

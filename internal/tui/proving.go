@@ -7,6 +7,7 @@ import (
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/snapshot"
 )
 
 // prove asks for the proofs of a role to be done, or for all where none is named.
@@ -14,7 +15,11 @@ func (a *app) prove(role field.RoleName) tea.Cmd {
 	if a.inPast() {
 		return nil
 	}
-	count, whose := 0, "this field"
+	if a.snap.State == snapshot.Draft || a.snap.State == snapshot.Retired {
+		a.say(true, "Nothing is deployed, so there is nothing to be proved. v shows what deploying would do.")
+		return nil
+	}
+	count, whose := 0, "the field"
 	for _, p := range a.snap.Proofs {
 		if role == "" || p.Role == role {
 			count++
@@ -28,28 +33,6 @@ func (a *app) prove(role field.RoleName) tea.Cmd {
 		a.say(true, fmt.Sprintf("There is no proof of %s: neither its kit nor the field file defines one. Add it under proofs: in the file.", whose))
 		return nil
 	}
-	a.say(false, fmt.Sprintf("%s is being proved. 4 shows what comes of it.", whose))
+	a.say(false, fmt.Sprintf("It is being proved whether %s does its work. 4 shows what comes of it.", whose))
 	return a.order(o)
-}
-
-// pressAccess takes the keys of the view of access.
-func (a *app) pressAccess(is keyIs) tea.Cmd {
-	switch {
-	case is(a.keys.Up):
-		a.access.Move(a.snap, -1)
-	case is(a.keys.Down):
-		a.access.Move(a.snap, 1)
-	case is(a.keys.First):
-		a.access.At = 0
-	case is(a.keys.Last):
-		a.access.Move(a.snap, len(a.snap.Proofs))
-	case is(a.keys.Prove):
-		if p := a.access.Under(a.snap); p != nil {
-			return a.prove(p.Role)
-		}
-		return a.prove("")
-	case is(a.keys.Close):
-		a.view = boardView
-	}
-	return nil
 }

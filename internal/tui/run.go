@@ -12,6 +12,7 @@ import (
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/keeper"
+	"lanternfield/internal/keyring"
 )
 
 // framesPerSecond bounds how often the screen is drawn, and with it how long a key may wait for its effect.
@@ -19,14 +20,20 @@ const framesPerSecond = 90
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
 func Run(ctx context.Context, file, env string, folder control.Folder, ascii bool) error {
+	owner, _ := keyring.OwnerFile()
+	_, before := os.Lstat(owner)
 	session, err := keeper.Attach(ctx, folder, whoIsHere())
 	if err != nil {
 		return err
 	}
+	folder.Passphrase = nil // the terminal is the application's from here on
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := newApp(ctx, file, folder, session)
 	a.env = env
+	if _, now := os.Lstat(owner); before != nil && now == nil {
+		a.say(false, owner+" was made: the owner's key, which opens the keyring. Keep a copy elsewhere.")
+	}
 	a.look.ASCII = ascii || onlyASCII(os.Getenv)
 	a.gone = func() bool {
 		_, err := unix.IoctlGetWinsize(int(os.Stdout.Fd()), unix.TIOCGWINSZ)

@@ -48,10 +48,20 @@ func init() {
 
 	accessView.wide = true
 	accessView.key = func(k keyMap) key.Binding { return k.Access }
-	accessView.open = func(a *app) tea.Cmd { a.view = accessView; return nil }
+	accessView.open = func(a *app) tea.Cmd { a.view = accessView; return a.readAccess() }
 	accessView.press = func(a *app, is keyIs) tea.Cmd { return a.pressAccess(is) }
 	accessView.keys = func(a *app) []hint {
-		return []hint{{a.arrows().upDown, "proof by proof"}, hintOf(a.keys.Prove, "prove it"), hintOf(a.keys.Board, "board")}
+		hints := []hint{{a.arrows().upDown, "move"}}
+		if w := a.access.Way(); w != nil {
+			hints = append(hints, hintOf(a.keys.CopyWay, "copy"), hintOf(a.keys.WriteWay, "write"))
+			if w.Secret != "" {
+				hints = append(hints, hintOf(a.keys.ShowSecret, map[bool]string{true: "hide the secret", false: "show the secret"}[a.access.Shown]))
+			}
+		}
+		if a.access.SecretUnder() != "" {
+			hints = append(hints, hintOf(a.keys.ChangeSecret, "change the secret"))
+		}
+		return append(hints, hintOf(a.keys.Prove, "prove it"), hintOf(a.keys.Board, "board"))
 	}
 	accessView.draw = func(a *app, g *grid.Grid, f frame) { a.access.Draw(g, a.look, a.snap, a.now, f.area) }
 

@@ -7,6 +7,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/render"
 	"lanternfield/internal/core/state"
 )
 
@@ -22,6 +23,9 @@ func (w *pass) updateSpecs() []state.Fact {
 		}
 		u := update{pass: w, settled: w.joinedAll(declared), bringing: slices.ContainsFunc(w.members[role], w.beingChanged), giving: slices.ContainsFunc(w.members[role], w.beingGiven)}
 		for _, m := range w.members[role] {
+			if u.bringing && m.PID != 0 && w.WaitsForTurn(m.Name) {
+				continue
+			}
 			if !m.Leaving && m.Ordered.Want == order.Run && w.Rendered[m.Name] != w.Shape {
 				u.member(m)
 			}
@@ -50,7 +54,7 @@ type update struct {
 
 // member compares what a member was ordered with what it is to be run with now.
 func (u *update) member(m *state.Member) {
-	spec := u.spec(m, "")
+	spec := u.Drawn(m.Name, func() *order.Spec { return u.spec(m, "") })
 	if spec == nil {
 		return
 	}
@@ -82,11 +86,17 @@ func (u *update) member(m *state.Member) {
 func (u *update) give(m *state.Member, spec *order.Spec) {
 	if m.PID != 0 && order.Answered(m.Runs(), spec) {
 		if u.bringing {
+			u.Wait(m.Name)
 			return
 		}
 		u.bringing = true
 	}
 	o := u.order(m, order.Run, state.OthersChanged)
+	if runs := m.Runs(); runs != nil && runs.TLS != nil && !runs.ShowsAs(spec) {
+		o.Why = state.TrustChanged
+	} else if runs != nil && !render.SameSecrets(runs, spec) {
+		o.Why = state.SecretsChanged
+	}
 	if o.Draft = u.Judged[m.Name] < u.Drafts; o.Draft {
 		o.Why = state.DraftChanged
 		if m.PID != 0 && len(order.Pending(m.Runs(), spec)) > 0 {

@@ -5,6 +5,7 @@ package engine
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -25,7 +26,9 @@ func (in Deploy) sameReview(s *state.State) error {
 	if err != nil {
 		return err
 	}
-	if gone, come := plan.Changed(in.Accepted, now); len(gone)+len(come) > 0 {
+	gone, come := plan.Changed(in.Accepted, now)
+	gone = slices.DeleteFunc(gone, func(x plan.Step) bool { return x.Kind == plan.Free && freed(s, x.Node) })
+	if len(gone)+len(come) > 0 {
 		changed := &review.Changed{Gone: gone, Come: come}
 		if r := s.Rollout; r.Active() {
 			changed.What, changed.By, changed.Since = r.What, r.By, r.Began
@@ -33,6 +36,12 @@ func (in Deploy) sameReview(s *state.State) error {
 		return changed
 	}
 	return nil
+}
+
+// freed tells whether a node that was given up before has become free meanwhile. What was to come of it has come.
+func freed(s *state.State, name field.NodeName) bool {
+	n := s.Nodes[name]
+	return (n == nil || n.Released) && (s.Field == nil || s.Field.Node(name) == nil)
 }
 
 // Input is what the engine decides on: an order of a person, a report of an agent, or news from the ground.
@@ -112,6 +121,9 @@ func (in Deploy) decide(s *state.State) ([]state.Fact, error) {
 		return nil, fmt.Errorf("%s is being retired; wait until it is gone, then deploy it anew", s.Field.Name)
 	}
 	if err := in.sameReview(s); err != nil {
+		return nil, err
+	}
+	if err := ungiven(s, in.Draft); err != nil {
 		return nil, err
 	}
 	resolved := resolve.Of(s, in.Draft)

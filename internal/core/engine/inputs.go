@@ -185,6 +185,9 @@ func Choose(s *state.State, what []string) ([]field.MemberName, error) {
 				words = append(words, k)
 			}
 			slices.Sort(words)
+			if len(words) == 0 {
+				return nil, fmt.Errorf("there is no role, node or member %q: nothing is deployed", word)
+			}
 			text := fmt.Sprintf("there is no role, node or member %q; there is %s", word, strings.Join(words, ", "))
 			if near := field.Nearest(word, words); near != "" {
 				text = fmt.Sprintf("there is no role, node or member %q; did you mean %q?", word, near)

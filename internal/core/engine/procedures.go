@@ -295,6 +295,12 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 		subject.Via = w.admits(role, m)
 		scene.Members[m.Name] = subject
 	}
+	changing := render.Secret{}
+	if procedure == order.ChangeSecret {
+		name := w.SecretsDue(role.Name)[0]
+		changing = w.SecretOf(name).Newest(name)
+		scene.Changing = changing
+	}
 	step, err := scene.Step(m.Name, procedure, index, target)
 	if err != nil {
 		w.err = err
@@ -308,8 +314,15 @@ func (w *pass) ask(role *field.Role, m *state.Member, procedure order.Procedure,
 	w.revision = max(w.revision, w.Revision) + 1
 	op := order.Operation{ID: w.revision, Term: w.Term, Member: m.Name, Asked: asked.Name, Procedure: procedure, Step: index,
 		Last: index == len(steps)-1, VerifyFirst: m.Unsettled == procedure || step.DoneWhen != "" && w.already(role, m, procedure), Do: step,
-		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster}}
-	op.VerifyOnly, op.Delay = settle, lag
+		Spec: &order.Spec{Role: spec.Role, Address: spec.Address, LookIn: spec.LookIn, User: spec.User, IfRoot: spec.IfRoot, Ports: spec.Ports, Env: spec.Env, Roster: spec.Roster, TLS: spec.TLS}}
+	if op.VerifyOnly, op.Delay = settle, lag; procedure == order.ChangeSecret {
+		op.Secret, op.Number = changing.Name, changing.Number
+		op.Spec.Env = maps.Clone(op.Spec.Env)
+		if op.Spec.Env == nil {
+			op.Spec.Env = map[string]string{}
+		}
+		op.Spec.Env[NewSecret] = changing.Mark()
+	}
 	return []state.Fact{state.OperationAsked{Role: role.Name, Operation: op, Via: subject.Via}}
 }
 

@@ -24,6 +24,8 @@ type step struct {
 //   - A cluster of which nothing is left is dissolved before its members are planned anew, so that they found another.
 //   - Nodes are asked for before members are planned on them.
 //   - Members are planned before founders are chosen among them, and founders are frozen before a procedure or a start needs them.
+//   - Certificates are issued before anything is rendered for those who have them.
+//   - Programs take another secret by steps before any file has it.
 //   - Procedures come before starts, since they let members in; a cold start comes before starts too, since it says who begins.
 //   - Who is to stop, or to go, is told before others are restarted, so that a restart waits for them.
 //   - A restart brings the new spec with it, so restarts come before the specs of those that are not restarted.
@@ -35,6 +37,8 @@ var steps = []step{
 	{name: "ask for nodes", decide: (*pass).askForNodes},
 	{name: "plan members", decide: (*pass).planMembers},
 	{name: "freeze founders", decide: (*pass).freezeFounders},
+	{name: "issue certificates", decide: (*pass).issueCertificates, held: true},
+	{name: "change secrets", decide: (*pass).changeSecrets, held: true},
 	{name: "run procedures", decide: (*pass).runProcedures},
 	{name: "start cold clusters", decide: (*pass).coldStart, held: true},
 	{name: "start members", decide: (*pass).startMembers, held: true},

@@ -220,7 +220,7 @@ func unsure(r order.Report) string {
 }
 
 // readRoster believes the leader; others only while no leader can be heard, and only if they are members and their news is
-// new: who was cut off for a while may bring a list that is long out of date.
+// new: who was cut off for a while may bring a list that is long out of date. Where the list that is known has none of the role's members, it was none.
 func readRoster(s *state.State, m *state.Member, r order.Report) state.Fact {
 	role := s.RoleOf(m.Role)
 	heard := role.Leader != ""
@@ -233,7 +233,7 @@ func readRoster(s *state.State, m *state.Member, r order.Report) state.Fact {
 		}
 		return state.RosterUnread{Role: m.Role, From: m.Name, Why: r.Why}
 	}
-	if role.Leader != m.Name && (heard || r.At.Before(role.RosterAt) || role.Roster != nil && s.Entry(m) == nil) {
+	if role.Leader != m.Name && (heard || r.At.Before(role.RosterAt) || role.Roster != nil && s.Entry(m) == nil && s.ListsAny(m.Role)) {
 		return nil
 	}
 	if slices.Equal(role.Roster, r.Roster) && role.RosterWhy == "" {

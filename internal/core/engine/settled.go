@@ -15,7 +15,7 @@ func Settled(s *state.State) bool {
 	case s.Listening() > 0 || s.Retiring || s.Rollout.Active() && !s.Rollout.Held() || slices.ContainsFunc(s.Tasks, state.Task.Active):
 		return false
 	}
-	if len(s.ProofsDue()) > 0 {
+	if len(s.ProofsDue()) > 0 || s.SecretsPending() {
 		return false
 	}
 	for _, n := range s.Nodes {

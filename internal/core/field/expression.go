@@ -19,6 +19,8 @@ func SightOf(c Call) Sight {
 	switch {
 	case c.HTTP != nil:
 		return Sight{"status": types.Int, "body": types.Any, "headers": types.Map{types.Extra: text}, "me": text}
+	case c.TLS != nil:
+		return Sight{"body": types.Any, "me": text}
 	case c.TCP != nil:
 		return Sight{"output": text, "body": text, "me": text}
 	}
@@ -193,5 +195,5 @@ type NamedSteps struct {
 
 // Procedures lists the procedures of a program.
 func (p *Program) Procedures() []NamedSteps {
-	return []NamedSteps{{"found", p.Found}, {"join", p.Join}, {"leave", p.Leave}, {"promote", p.Promote}, {"hand_over", p.HandOver}}
+	return []NamedSteps{{"found", p.Found}, {"join", p.Join}, {"leave", p.Leave}, {"promote", p.Promote}, {"hand_over", p.HandOver}, {"change_secret", p.ChangeSecret}}
 }

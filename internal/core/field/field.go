@@ -27,11 +27,29 @@ type Field struct {
 	InZone   map[ZoneName]Zone `json:"zones,omitempty"`    // what is said of zones
 	Accepted []Accept          `json:"accepted,omitempty"`
 	History  History           `json:"history,omitzero"`
+	Trust    Trust             `json:"trust,omitzero"`
+
+	Backup Backup `json:"backup,omitzero"`
+
+	Secrets map[string]GivenSecret `json:"secrets,omitempty"` // that are given, not made
 
 	// Extras are the nodes of sets that are made when members want them, as they are declared. In what a field comes to (resolve.Draft)
 	// those that are wanted stand in Nodes too, after all others.
 	Extras []Node `json:"extras,omitempty"`
 }
+
+// Backup says where whoever keeps a field backs its state up to, how often, and how many backups stay.
+type Backup struct {
+	To    string   `json:"to,omitempty"`    // a folder; nothing is backed up when empty
+	Every Duration `json:"every,omitempty"` // a day when 0
+	Keep  int      `json:"keep,omitempty"`  // 7 when 0
+}
+
+// What holds of backups where a field says nothing.
+const (
+	BackupEvery = 24 * time.Hour
+	BackupKeep  = 7
+)
 
 // History says how much of what happened is kept in detail. Older detail is condensed: what was deployed, who came and went, who votes and
 // what was taken down stay.
@@ -104,6 +122,8 @@ type Role struct {
 	Settings map[string]Text     `json:"settings,omitempty"`
 	Program  *Program            `json:"program,omitempty"`
 	Proofs   map[string]Proof    `json:"proofs,omitempty"` // besides those of its program
+	TLS      Switch              `json:"tls,omitempty"`    // whether its members speak TLS, where it says so
+	Names    []string            `json:"names,omitempty"`  // DNS names and addresses under which clients reach it
 
 	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number
 	Beside     []RoleName                     `json:"beside,omitempty"`      // roles of which a member must be on the same node

@@ -19,32 +19,38 @@ type Program struct {
 	// InsteadOfRoot is whom it runs as where its agent is root and User is empty; elsewhere it runs as the agent's own user.
 	InsteadOfRoot string `json:"instead_of_root,omitempty"`
 
-	Version  *VersionOf      `json:"version,omitempty"` // how the program is asked for its own version
-	Ports    map[string]Port `json:"ports,omitempty"`
-	Env      map[string]Text `json:"env,omitempty"`
-	Files    map[string]File `json:"files,omitempty"` // by path below the member's folder
-	OnChange OnChange        `json:"on_change,omitempty"`
-	Validate *Exec           `json:"validate,omitempty"`
-	Reload   *Reload         `json:"reload,omitempty"`
-	Apply    []Probe         `json:"apply,omitempty"` // calls by which a running member takes what changes with on_change: apply
-	Stop     Stop            `json:"stop,omitzero"`
-	Restart  Restart         `json:"restart,omitzero"`
-	Limits   Limits          `json:"limits,omitzero"`     // of the operating system, which it is given
-	Vacant   []Vacancy       `json:"vacant,omitempty"`    // what must hold on a node before a member is first started there
-	FreeDisk Bytes           `json:"free_disk,omitempty"` // that the disk with its data must have; with less it is not ready
-	Kernel   map[string]int  `json:"kernel,omitempty"`    // settings of the kernel, by name, with the least that each must be
-	Ready    *Probe          `json:"ready,omitempty"`
-	Alive    *Probe          `json:"alive,omitempty"`
-	Progress *Gauge          `json:"progress,omitempty"` // read while it is not ready
-	Lag      *Gauge          `json:"lag,omitempty"`      // read while it is
-	Leader   *LeaderProbe    `json:"leader,omitempty"`
-	Roster   *RosterProbe    `json:"roster,omitempty"`
-	Found    []Step          `json:"found,omitempty"`
-	Join     []Step          `json:"join,omitempty"`
-	Leave    []Step          `json:"leave,omitempty"`
-	Promote  []Step          `json:"promote,omitempty"`
-	HandOver []Step          `json:"hand_over,omitempty"`
+	Version *VersionOf      `json:"version,omitempty"` // how the program is asked for its own version
+	Ports   map[string]Port `json:"ports,omitempty"`
+	Env     map[string]Text `json:"env,omitempty"`
+	Files   map[string]File `json:"files,omitempty"` // by path below the member's folder
 
+	Certificate Certificate    `json:"certificate,omitzero"` // what its members' certificates must be like
+	OnChange    OnChange       `json:"on_change,omitempty"`
+	Validate    *Exec          `json:"validate,omitempty"`
+	Reload      *Reload        `json:"reload,omitempty"`
+	Apply       []Probe        `json:"apply,omitempty"` // calls by which a running member takes what changes with on_change: apply
+	Stop        Stop           `json:"stop,omitzero"`
+	Restart     Restart        `json:"restart,omitzero"`
+	Limits      Limits         `json:"limits,omitzero"`     // of the operating system, which it is given
+	Vacant      []Vacancy      `json:"vacant,omitempty"`    // what must hold on a node before a member is first started there
+	FreeDisk    Bytes          `json:"free_disk,omitempty"` // that the disk with its data must have; with less it is not ready
+	Kernel      map[string]int `json:"kernel,omitempty"`    // settings of the kernel, by name, with the least that each must be
+	Ready       *Probe         `json:"ready,omitempty"`
+	Alive       *Probe         `json:"alive,omitempty"`
+	Progress    *Gauge         `json:"progress,omitempty"` // read while it is not ready
+	Lag         *Gauge         `json:"lag,omitempty"`      // read while it is
+	Leader      *LeaderProbe   `json:"leader,omitempty"`
+	Roster      *RosterProbe   `json:"roster,omitempty"`
+	Found       []Step         `json:"found,omitempty"`
+	Join        []Step         `json:"join,omitempty"`
+	Leave       []Step         `json:"leave,omitempty"`
+	Promote     []Step         `json:"promote,omitempty"`
+	HandOver    []Step         `json:"hand_over,omitempty"`
+
+	Secrets      map[string]SecretRule `json:"secrets,omitempty"`       // what it says of its secrets, by name
+	ChangeSecret []Step                `json:"change_secret,omitempty"` // by which it takes another one
+
+	Access    *Access          `json:"access,omitempty"`
 	Metrics   *Metrics         `json:"metrics,omitempty"`
 	ColdStart *ColdStart       `json:"cold_start,omitempty"`
 	Proofs    map[string]Proof `json:"proofs,omitempty"` // by name
@@ -57,6 +63,9 @@ type Port struct {
 	From   int    `json:"from,omitempty"`
 	To     int    `json:"to,omitempty"`
 	Scheme string `json:"scheme,omitempty"` // for URLs; tcp when empty
+	TLS    string `json:"tls,omitempty"`    // it speaks TLS there where its role does, and this is the scheme for URLs then
+
+	Upgrade *Upgrade `json:"upgrade,omitempty"` // how TLS begins; at once when nil
 
 	Network string   `json:"network,omitempty"` // on whose address it is; the main one when empty
 	By      Answerer `json:"by,omitempty"`      // who listens there; the member itself when empty
@@ -74,6 +83,7 @@ type File struct {
 	Mode     string   `json:"mode,omitempty"` // octal; when empty, 0600 for a file with a secret and 0644 for any other
 	OnChange OnChange `json:"on_change,omitempty"`
 	Once     bool     `json:"once,omitempty"` // written where it is missing, and the program's own from then on
+	TLS      bool     `json:"tls,omitempty"`  // only where the member speaks TLS
 }
 
 // ColdStart says who begins when no member of a role runs: the one whose data is the most advanced. The command runs on
@@ -90,7 +100,8 @@ type OnChange string
 const (
 	OnRestart   OnChange = "restart"
 	OnReload    OnChange = "reload"
-	OnApply     OnChange = "apply" // by the program's calls
+	OnApply     OnChange = "apply"  // by the program's calls
+	OnItself    OnChange = "itself" // the program reads it anew by itself
 	OnNextStart OnChange = "next-start"
 )
 
@@ -223,10 +234,11 @@ type TCPCall struct {
 	Expect string `json:"expect,omitempty"` // must occur in the answer
 }
 
-// Call is one way of asking a member: exactly one of the three is set.
+// Call is one way of asking a member: exactly one of the four is set.
 type Call struct {
 	HTTP *HTTPCall `json:"http,omitempty"`
 	TCP  *TCPCall  `json:"tcp,omitempty"`
+	TLS  *TLSCall  `json:"tls,omitempty"`
 	Exec []string  `json:"exec,omitempty"`
 }
 
@@ -291,6 +303,9 @@ func (r *Role) AgentAnswers() bool {
 
 // PortNames lists the program's ports in the order of their names.
 func (p *Program) PortNames() []string { return slices.Sorted(maps.Keys(p.Ports)) }
+
+// WhileRunning tells whether a file that changes so is written while the program runs.
+func (c OnChange) WhileRunning() bool { return c == OnReload || c == OnApply || c == OnItself }
 
 // Fixed tells whether the port is one number for all members.
 func (p Port) Fixed() bool { return p.Port != 0 && p.Each == 0 }

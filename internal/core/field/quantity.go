@@ -93,7 +93,7 @@ func Brief(d time.Duration) string {
 	return Span(d)
 }
 
-// Span words a length of time for people: "0.4 s", "23 s", "1 min 42 s", "3 h 5 min".
+// Span words a length of time for people: "0.4 s", "23 s", "1 min 42 s", "3 h 5 min", "90 days".
 func Span(d time.Duration) string {
 	switch {
 	case d < 0:
@@ -104,7 +104,9 @@ func Span(d time.Duration) string {
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Hour:
 		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	default:
+	case d < 100*time.Hour:
 		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	default:
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
 	}
 }

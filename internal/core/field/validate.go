@@ -93,6 +93,11 @@ func Validate(f *Field, grounds map[string]GroundRules) []Problem {
 	v.neighbours()
 	v.settings()
 	v.accepted()
+	v.validity()
+	v.givenSecrets()
+	if b := v.Backup; b.To != "" && !strings.HasPrefix(b.To, "/") {
+		v.add([]string{"backup", "to"}, "begin it with /", "%s is no absolute path, and whoever keeps the field runs in no folder of its own", b.To)
+	}
 	return v.problems
 }
 
@@ -190,6 +195,7 @@ func (v *validator) role(r *Role) {
 		v.program(r.Program, at)
 		v.proofs(r)
 	}
+	v.security(r, at)
 	if r.Ceiling.CPU > 0 && r.Ceiling.CPU < r.Room.CPU {
 		v.add(at("ceiling"), "", "the ceiling of %s is %g cores, less than the room of %g kept for it", r.Name, r.Ceiling.CPU, r.Room.CPU)
 	}
@@ -300,6 +306,7 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 		}
 	}
 	v.ways(p, at)
+	v.secretRules(p, at)
 	v.fileNames(p, at)
 }
 
@@ -338,13 +345,13 @@ func callOf(p *Probe) *Call {
 
 func (v *validator) call(c Call, path []string) {
 	ways := 0
-	for _, set := range []bool{c.HTTP != nil, c.TCP != nil, len(c.Exec) > 0} {
+	for _, set := range []bool{c.HTTP != nil, c.TCP != nil, c.TLS != nil, len(c.Exec) > 0} {
 		if set {
 			ways++
 		}
 	}
 	if ways != 1 {
-		v.add(path, "", "%s must say exactly one of http, tcp and exec", path[len(path)-1])
+		v.add(path, "", "%s must say exactly one of http, tcp, tls and exec", path[len(path)-1])
 	}
 }
 

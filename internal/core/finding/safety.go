@@ -21,7 +21,7 @@ func openSecrets(d *draft) []Finding {
 		for _, name := range slices.Sorted(maps.Keys(r.Program.Files)) {
 			f := r.Program.Files[name]
 			mode, err := strconv.ParseUint(f.Mode, 8, 32)
-			if f.Mode == "" || err != nil || mode&0o077 == 0 || !strings.Contains(f.Template, ".Secret") {
+			if f.Mode == "" || err != nil || mode&0o077 == 0 || !strings.Contains(f.Template, ".Secret") && !strings.Contains(f.Template, ".Key}}") {
 				continue
 			}
 			path := rolePath(r.Name, "program", "files", name, "mode")
@@ -62,4 +62,23 @@ func Unseparated(f *field.Field) []field.RoleName {
 		}
 	}
 	return roles
+}
+
+// inTheClear looks for roles on several nodes whose program can speak TLS and is not to.
+func inTheClear(d *draft) []Finding {
+	var found []Finding
+	for _, r := range d.Roles {
+		if !r.Program.CanSecure() || d.Secure(&r) || len(d.Possible()) < 2 || r.Members == 0 {
+			continue
+		}
+		path := rolePath(r.Name, "tls")
+		if r.TLS == "" {
+			path = []string{"trust", "tls"}
+		}
+		found = append(found, Finding{Severity: Hint, What: "in the clear", Path: path, Role: r.Name,
+			Text:  fmt.Sprintf("%s could speak TLS, and is not to: whoever can see the network between its nodes reads what is sent, secrets too", r.Name),
+			Mend:  "say tls: on",
+			Edits: []Edit{put("have "+string(r.Name)+" speak TLS", arrange.OfRole(r.Name, "on", "tls"))}})
+	}
+	return found
 }

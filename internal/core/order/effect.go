@@ -14,7 +14,7 @@ import (
 // nothing before its next start. Probes, ceilings and the ways of stopping and starting hold at once and lead to none.
 func Effect(before, after *Spec) field.OnChange {
 	effect := field.OnNextStart
-	rank := map[field.OnChange]int{field.OnRestart: 3, field.OnReload: 2, field.OnApply: 1}
+	rank := map[field.OnChange]int{field.OnRestart: 4, field.OnReload: 3, field.OnApply: 2, field.OnItself: 1}
 	raise := func(to field.OnChange) {
 		if rank[to] > rank[effect] {
 			effect = to
@@ -58,8 +58,7 @@ func ChangedFiles(before, after *Spec) []File {
 // Answered tells whether the agent of a running member says what came of giving it another spec without a restart: whether
 // its files were valid, and whether it took them.
 func Answered(before, after *Spec) bool {
-	switch Effect(before, after) {
-	case field.OnReload, field.OnApply:
+	if Effect(before, after).WhileRunning() {
 		return true
 	}
 	return len(after.Validate) > 0 && len(ChangedFiles(before, after)) > 0
@@ -74,7 +73,7 @@ func InForce(running, ordered *Spec, took bool) *Spec {
 	}
 	out.Ports, out.Address = running.Ports, running.Address
 	if !took {
-		out.Apply = running.Apply
+		out.Apply, out.TLS = running.Apply, running.TLS
 	}
 	old := map[string]File{}
 	for _, f := range running.Files {
@@ -83,7 +82,7 @@ func InForce(running, ordered *Spec, took bool) *Spec {
 	out.Files = nil
 	for _, f := range ordered.Files {
 		was, there := old[f.Path]
-		switch again := f.OnChange == field.OnReload || f.OnChange == field.OnApply; {
+		switch again := f.OnChange.WhileRunning(); {
 		case again && took:
 			out.Files = append(out.Files, f)
 		case there:
@@ -97,6 +96,14 @@ func InForce(running, ordered *Spec, took bool) *Spec {
 // Probes are all by which the member is asked while it runs.
 func (s *Spec) Probes() []any {
 	return []any{s.Ready, s.Alive, s.FreeDisk, s.Progress, s.Lag, s.Leader, s.Roster}
+}
+
+// ShowsAs tells whether a member that runs with the spec has the certificate and the authorities of the other one.
+func (s *Spec) ShowsAs(other *Spec) bool {
+	if s.TLS == nil || other.TLS == nil {
+		return s.TLS == other.TLS
+	}
+	return *s.TLS == *other.TLS
 }
 
 // Difference is one thing in which two specs differ.

@@ -68,8 +68,16 @@ type Spec struct {
 	Alive    *field.Probe       `json:"alive,omitempty"`
 	Progress *field.Gauge       `json:"progress,omitempty"`
 	Lag      *field.Gauge       `json:"lag,omitempty"`
+	TLS      *TLS               `json:"tls,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
 	Roster   *field.RosterProbe `json:"roster,omitempty"`
+}
+
+// TLS is with what a member's agent speaks TLS with it and with others, as PEM.
+type TLS struct {
+	Authority   string `json:"authority"`             // whom it believes
+	Certificate string `json:"certificate,omitempty"` // what it shows
+	Key         string `json:"key,omitempty"`
 }
 
 // Port is a port that has been given its number.
@@ -79,6 +87,9 @@ type Port struct {
 	Scheme  string `json:"scheme,omitempty"`
 
 	By field.Answerer `json:"by,omitempty"` // who listens there
+
+	TLS     bool          `json:"tls,omitempty"`    // TLS is spoken there
+	Upgrade field.Upgrade `json:"upgrade,omitzero"` // how it begins
 }
 
 // File is a rendered config file; Path is below the member's folder.
@@ -100,7 +111,10 @@ const (
 	Promote  Procedure = "promote"
 	Leave    Procedure = "leave"
 	HandOver Procedure = "hand_over"
-	Rank     Procedure = "cold_start" // reads how advanced the data of a stopped member is
+
+	ChangeSecret Procedure = "change_secret"
+
+	Rank Procedure = "cold_start" // reads how advanced the data of a stopped member is
 )
 
 // Operation is one step of a procedure, to be carried out once. It has an identity, so that repeating the message does
@@ -115,6 +129,8 @@ type Operation struct {
 	Member      field.MemberName `json:"member"` // whom it is about
 	Asked       field.MemberName `json:"asked"`  // whose ports are called, by the agent of its node
 	Procedure   Procedure        `json:"procedure"`
+	Secret      string           `json:"secret,omitempty"` // that is changed, by its name
+	Number      int              `json:"number,omitempty"` // which it becomes
 	Step        int              `json:"step"`             // its place in the procedure
 	Last        bool             `json:"last,omitempty"`   // no step of the procedure comes after it
 	VerifyFirst bool             `json:"again,omitempty"`  // it may have been tried before
@@ -263,12 +279,14 @@ type Question struct {
 type Place struct {
 	Address string          `json:"address"`
 	Ports   map[string]Port `json:"ports,omitempty"`
+	TLS     *TLS            `json:"tls,omitempty"` // whom to believe, and what to show
 }
 
 // Said is what came of a question.
 type Said struct {
 	OK       bool              `json:"ok"`
-	Why      string            `json:"why,omitempty"` // why not: what was asked, what came, and what was expected
+	Why      string            `json:"why,omitempty"`    // why not: what was asked, what came, and what was expected
+	Silent   bool              `json:"silent,omitempty"` // nobody listens there
 	Captured map[string]string `json:"captured,omitempty"`
 }
 

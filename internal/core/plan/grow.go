@@ -13,6 +13,7 @@ import (
 // stay, and the fewest others without which somebody would fit nowhere, or stand where its spread says it should not.
 // Cheap ones come first, then the order of the file. It is deterministic; a field without sets comes back as it is.
 func Grow(f *field.Field, live Live) *field.Field {
+	f = asSecured(f, live)
 	if len(f.Extras) == 0 || f.Cycle() != nil {
 		return f
 	}
@@ -221,6 +222,28 @@ func (g *growing) swept() *field.Field {
 	out := g.whole.With(wanted)
 	if len(out.Nodes) < len(f.Nodes) && g.crowding(f).less(g.crowding(out)) {
 		return f
+	}
+	return out
+}
+
+// asSecured has roles that are deployed go on to speak TLS, or not to, where the field leaves that open: a further node does not change how members speak.
+func asSecured(f *field.Field, live Live) *field.Field {
+	out := f
+	for i := range f.Roles {
+		r := &f.Roles[i]
+		was, deployed := live.Secured[r.Name]
+		if !deployed || r.TLS != "" || f.Trust.TLS != "" || f.Secure(r) == was || !r.Program.CanSecure() {
+			continue
+		}
+		if out == f {
+			copied := *f
+			copied.Roles = slices.Clone(f.Roles)
+			out = &copied
+		}
+		out.Roles[i].TLS = field.Off
+		if was {
+			out.Roles[i].TLS = field.On
+		}
 	}
 	return out
 }

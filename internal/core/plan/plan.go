@@ -23,10 +23,11 @@ type Member struct {
 // Live is what there is now.
 type Live struct {
 	Members []Member
-	Leaving []place.Member         // still take room
-	Highest map[field.RoleName]int // the highest number that a member of the role ever had
-	Kept    []Kept                 // by number
-	Freeing []field.NodeName       // being given up: they can hold nobody before they are free
+	Leaving []place.Member          // still take room
+	Highest map[field.RoleName]int  // the highest number that a member of the role ever had
+	Kept    []Kept                  // by number
+	Freeing []field.NodeName        // being given up: they can hold nobody before they are free
+	Secured map[field.RoleName]bool // of roles that are deployed: whether they speak TLS
 }
 
 // Kept is a member that is gone and whose data is still on its node.

@@ -207,7 +207,7 @@ func (w *World) try(n *node, o order.Operation, until time.Time) {
 		}
 		return
 	}
-	if !w.clustered(o.Spec.Role) { // no more than a call that is answered or refused
+	if !w.clustered(o.Spec.Role) || o.Procedure == order.ChangeSecret { // no more than a call that is answered or refused
 		switch {
 		case c.Refuse[o.Procedure] == 0:
 			if o.Procedure == order.HandOver {

@@ -49,6 +49,22 @@ func (s *script) role(t *testing.T, args []string) {
 			r.Program.Files = map[string]field.File{"it.conf": {Template: "pace {{.Setting \"pace\"}}", OnChange: field.OnChange(value)}}
 			r.Program.Reload = &field.Reload{Signal: "HUP"}
 			r.Program.Command = r.Program.Command[:1]
+		case "tls": // how it takes a certificate; and another authority, by a restart
+			r.Program.Ports = map[string]field.Port{"main": {Port: 7000, TLS: "https"}}
+			r.Program.Files = map[string]field.File{"member.pem": {Template: "{{.Certificate}}{{.Key}}", TLS: true, OnChange: field.OnChange(value)},
+				"authority.pem": {Template: "{{.Authority}}", TLS: true, OnChange: field.OnRestart}}
+		case "secret": // how it takes another one: by steps, never, or as its file changes
+			on := field.OnChange(value)
+			if value == "steps" || value == "never" {
+				on = field.OnItself
+				r.Program.Secrets = map[string]field.SecretRule{"base": {Change: field.SecretChange(value)}}
+			}
+			if value == "steps" {
+				r.Program.ChangeSecret = []field.Step{{Call: field.Call{Exec: []string{"true"}}}, {On: "leader", Call: field.Call{HTTP: &field.HTTPCall{Port: "main", Body: "{{.NewSecret}}"}}}}
+				r.Program.Ports = map[string]field.Port{"main": {Port: 7000}}
+			}
+			r.Program.Files = map[string]field.File{"base.conf": {Template: `{{.Secret "base"}}`, OnChange: on}}
+			r.Program.Reload = &field.Reload{Signal: "HUP"}
 		case "per-zone":
 			r.Each.Zone, _ = strconv.Atoi(value)
 		case "seed-first", "one-by-one":

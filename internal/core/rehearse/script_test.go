@@ -164,6 +164,37 @@ func (s *script) do(t *testing.T, line string) string {
 		return answer(s.Do(engine.StartMembers{Members: members()}))
 	case "restart":
 		return answer(s.Do(engine.RestartMembers{Members: members()}))
+	case "renew":
+		return answer(s.Do(engine.RenewCertificates{Members: members(), By: "script"}))
+	case "change-secret": // NAME, and given or made
+		return answer(s.Do(engine.ChangeSecret{Name: args[0], Given: len(args) > 1, By: "script"}))
+	case "secret-review": // NAME
+		return s.secretReview(args[0])
+	case "secrets": // by member, with what it runs with; and what is in force
+		return s.secrets()
+	case "given-secret": // NAME: the file says that it is given
+		s.draft.Secrets = map[string]field.GivenSecret{args[0]: {Prompt: true}}
+	case "rotate":
+		return answer(s.Do(engine.MakeAuthority{By: "script"}))
+	case "finish-rotating":
+		return answer(s.Do(engine.WithdrawAuthority{By: "script"}))
+	case "days-later": // N: who keeps the field looks for certificates that are due
+		n, _ := strconv.Atoi(args[0])
+		return answer(s.Do(engine.CertificatesDue{At: s.Now.Add(time.Duration(n) * 24 * time.Hour)}))
+	case "tls": // ROLE on|off
+		s.draft.Role(field.RoleName(args[0])).TLS = field.Switch(args[1])
+	case "certificates":
+		var b strings.Builder
+		waits := s.State.TrustPending()
+		for _, m := range state.SortedMembers(s.State) {
+			fmt.Fprintf(&b, "%s has number %d by authority %d", m.Name, m.Issue.Number, m.Issue.By)
+			if slices.Contains(waits, m.Name) {
+				b.WriteString(", and does not run with it yet")
+			}
+			b.WriteString("\n")
+		}
+		fmt.Fprintf(&b, "%d count\n", len(s.State.Authorities))
+		return b.String()
 	case "retire":
 		return answer(s.Do(engine.Retire{By: "script"}))
 	case "pause":

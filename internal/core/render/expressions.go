@@ -23,7 +23,7 @@ func CheckRendered(role *field.Role, member field.MemberName, spec *order.Spec) 
 func CheckRenderedStep(role *field.Role, member field.MemberName, procedure order.Procedure, index int, step field.Step) error {
 	rendered := *role.Program
 	steps := map[order.Procedure]*[]field.Step{order.Found: &rendered.Found, order.Join: &rendered.Join, order.Leave: &rendered.Leave,
-		order.Promote: &rendered.Promote, order.HandOver: &rendered.HandOver}[procedure]
+		order.Promote: &rendered.Promote, order.HandOver: &rendered.HandOver, order.ChangeSecret: &rendered.ChangeSecret}[procedure]
 	if steps == nil {
 		return nil
 	}

@@ -49,7 +49,7 @@ func SpaceOf(role field.RoleName, proof string) string {
 	return "lanternfield_" + strings.ReplaceAll(string(role)+"_"+proof, "-", "_")
 }
 
-// ProofStep renders a step of a proof for the member that is asked. Path leads to it below the role. Secrets are marks (see PutSecrets).
+// ProofStep renders a step of a proof for the member that is asked. Path leads to it below the role. Secrets are marks (see Put).
 func (s *Scene) ProofStep(asked field.MemberName, role field.RoleName, step field.ProofStep, path []string, scope ProofScope) (field.ProofStep, error) {
 	v := s.view(asked)
 	v.proof = &scope

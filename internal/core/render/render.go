@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/trust"
 )
 
 // Member is what templates may know of one member.
@@ -38,6 +39,8 @@ type Member struct {
 	Leaving  bool   // on its way out: who calls the role is not told of it any more
 	Ready    bool   // it works now
 	Leads    bool   // it leads its role now
+
+	Issue trust.Issue // of its certificate; its number is 0 where it has none yet
 }
 
 // Scene is everything that templates may reach: the field, and who is who in it.
@@ -47,6 +50,13 @@ type Scene struct {
 	Founders map[field.RoleName][]field.MemberName
 	Joined   map[field.RoleName][]field.MemberName
 	Wanted   map[field.RoleName][]field.MemberName // whose node is there and that are to stay, whether they run yet or not
+
+	Authorities []trust.Authority // that count, the newest last
+
+	Outside map[field.RoleName]trust.Outside // certificates from outside that roles show
+
+	Secrets  map[string]Secret // which of them are in force, by name; the first, which was made, where nothing is said
+	Changing Secret            // the one that a step of change_secret has taken
 }
 
 // Error is a template that cannot be executed. Path leads to it in the role, e.g. program, command, 3.
@@ -106,15 +116,25 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		if spec.Ports == nil {
 			spec.Ports = map[string]order.Port{}
 		}
-		spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, By: p.Ports[port].By}
+		as := order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, By: p.Ports[port].By}
+		if secured, err := v.secured(port); secured != "" {
+			as.TLS, as.Scheme = true, secured
+			if p.Ports[port].Upgrade != nil {
+				as.Upgrade = *p.Ports[port].Upgrade
+			}
+		} else {
+			r.fail(err, "ports", port, "tls")
+		}
 		if p.Ports[port].Network != "" {
 			address, err := v.addressOf(port)
 			r.fail(err, "ports", port, "network")
 			if address != v.Address {
-				spec.Ports[port] = order.Port{Number: v.member.Ports[port], Scheme: p.Ports[port].Scheme, By: p.Ports[port].By, Address: address}
+				as.Address = address
 			}
 		}
+		spec.Ports[port] = as
 	}
+	spec.TLS = v.shows()
 	v.secrets = true
 	for _, key := range slices.Sorted(maps.Keys(p.Env)) {
 		if spec.Env == nil {
@@ -122,10 +142,15 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		}
 		spec.Env[key] = r.text(string(p.Env[key]), "env", key)
 	}
+	secure := s.Field.Secure(role)
+	v.files = true
 	for _, file := range slices.Sorted(maps.Keys(p.Files)) {
+		if p.Files[file].TLS && !secure {
+			continue
+		}
 		spec.Files = append(spec.Files, r.file(file, p.Files[file]))
 	}
-	v.secrets = false
+	v.secrets, v.files = false, false
 	if p.Validate != nil {
 		spec.Validate = r.list(p.Validate.Exec, "validate", "exec")
 	}
@@ -168,7 +193,11 @@ func (s *Scene) Step(name field.MemberName, procedure order.Procedure, index int
 	}
 	step := steps[index]
 	r := &renderer{view: v, at: []string{"program", string(procedure), strconv.Itoa(index)}}
-	step.Call = r.call(step.Call)
+	v.secrets = true
+	open := r.call(field.Call{HTTP: step.HTTP, TCP: step.TCP, TLS: step.TLS})
+	v.secrets = false
+	open.Exec = r.list(step.Exec, "exec") // everybody on the node can read it
+	step.Call = open
 	step.Expect, step.DoneWhen = r.text(step.Expect, "expect"), r.text(step.DoneWhen, "done_when")
 	step.Capture = maps.Clone(step.Capture)
 	for key, text := range step.Capture {
@@ -183,7 +212,7 @@ func Steps(p *field.Program, procedure order.Procedure) []field.Step {
 		return nil
 	}
 	return map[order.Procedure][]field.Step{order.Found: p.Found, order.Join: p.Join, order.Promote: p.Promote, order.Leave: p.Leave,
-		order.HandOver: p.HandOver, order.Rank: rankSteps(p)}[procedure]
+		order.HandOver: p.HandOver, order.ChangeSecret: p.ChangeSecret, order.Rank: rankSteps(p)}[procedure]
 }
 
 // rankSteps is the one step that reads how advanced a stopped member's data is.
@@ -235,7 +264,7 @@ func (r *renderer) list(texts []string, where ...string) []string {
 func (r *renderer) file(name string, f field.File) order.File {
 	content := r.text(f.Template, "files", name, "template")
 	usual := "0644"
-	if secretMark.MatchString(content) || basicMark.MatchString(content) {
+	if _, key := trust.Has(content); key || secretMark.MatchString(content) || basicMark.MatchString(content) {
 		usual = "0600"
 	}
 	mode, err := strconv.ParseUint(cmp.Or(f.Mode, usual), 8, 32)
@@ -286,6 +315,10 @@ func (r *renderer) call(c field.Call, key ...string) field.Call {
 		r.port(t.Port, at("tcp", "port")...)
 		t.Send, t.Expect = r.text(t.Send, at("tcp", "send")...), r.text(t.Expect, at("tcp", "expect")...)
 		out.TCP = &t
+	}
+	if c.TLS != nil {
+		r.port(c.TLS.Port, at("tls", "port")...)
+		out.TLS = c.TLS
 	}
 	out.Exec = r.list(c.Exec, at("exec")...)
 	return out

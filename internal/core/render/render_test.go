@@ -1,6 +1,7 @@
 package render
 
 import (
+	"encoding/base64"
 	"strings"
 	"testing"
 
@@ -52,7 +53,7 @@ func TestWhatCannotBeRenderedSaysWhereAndWhy(t *testing.T) {
 		`{{.Calls "store"}}`:      `there is no call "store"; there is queue`,
 		`{{.Setting "zzz"}}`:      `there is no setting "zzz"; there is pace`,
 		`{{.Leader.Address}}`:     `nobody leads while the cluster is founded; guard .Leader with {{if not .Founding}}`,
-		`{{.Secret "x"}}`:         `a secret may be used in files, in env, and in http, tcp, sql and expect of proofs only: everybody on the node can read command lines`,
+		`{{.Secret "x"}}`:         `a secret may be used in files, in env, in access, and in what procedures and proofs send by http, tcp and sql; everybody on the node can read command lines`,
 		`{{if}}`:                  `missing value for if`,
 		`{{range .Joined}}`:       `unexpected EOF`,
 		`{{.Captured "id"}}`:      `there is no captured value "id"; none is declared`,
@@ -76,11 +77,11 @@ func TestSecretsLeaveOnlyMarks(t *testing.T) {
 	if spec.Files[0].Mode != 0o600 {
 		t.Errorf("mode %o", spec.Files[0].Mode)
 	}
-	value := func(name string) string { return strings.ToUpper(name) }
-	if got := PutSecrets(spec.Files[0].Content, value); got != "token CLIENTS." {
+	value := func(s Secret) string { return strings.ToUpper(s.Name) }
+	if got := Put(spec.Files[0].Content, Kept{Secret: value}); got != "token CLIENTS." {
 		t.Errorf("got %q", got)
 	}
-	if got := PutSecrets(spec.Env["PASSWORD"], value); got != "DB" {
+	if got := Put(spec.Env["PASSWORD"], Kept{Secret: value}); got != "DB" {
 		t.Errorf("got %q", got)
 	}
 }
@@ -107,5 +108,49 @@ func TestWhoTellsMeasures(t *testing.T) {
 	}
 	if _, err := scene(&field.Program{Command: []string{"{{.MetricsPort}}"}}).Spec("wardens-1"); err == nil || !strings.Contains(err.Error(), "tells no measures of itself") {
 		t.Errorf("of itself: %v", err)
+	}
+}
+
+// TestSecretsInForms puts secrets into texts of every kind: which of a secret it is, and what must be escaped there.
+func TestSecretsInForms(t *testing.T) {
+	const value = `it's "a/b" c@d:1%&` + "\\é"
+	s := scene(&field.Program{Command: []string{"run"}, Files: map[string]field.File{"conf": {Mode: "0600", Template: "{{.Secret `db`}}|{{.Secret `db` `url`}}|{{.Secret `db` `json`}}|{{.Secret `db` `sql`}}|{{.Secret `db` `shell`}}|{{.Basic `me` `db`}}|{{.Secret `old`}}"}}})
+	s.Secrets = map[string]Secret{"db": {Name: "db", Number: 3, Given: true}}
+	spec, err := s.Spec("wardens-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked []Secret
+	kept := Kept{Secret: func(x Secret) string {
+		asked = append(asked, x)
+		if x.Name == "old" {
+			return "old"
+		}
+		return x.In(value)
+	}}
+	want := strings.Join([]string{value, "it%27s%20%22a%2Fb%22%20c%40d%3A1%25%26%5C%C3%A9", `it's \"a/b\" c@d:1%&\\é`, strings.ReplaceAll(value, "'", "''"), strings.ReplaceAll(value, "'", `'\''`),
+		"Basic " + base64.StdEncoding.EncodeToString([]byte("me:"+value)), "old"}, "|")
+	if got := Put(spec.Files[0].Content, kept); got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	for _, x := range asked {
+		if x.Name == "db" && (x.Number != 3 || !x.Given) || x.Name == "old" && (x.Number != 1 || x.Given || x.Form != "") {
+			t.Errorf("asked for %+v", x)
+		}
+	}
+	if got := Put(spec.Files[0].Content, Named); !strings.HasPrefix(got, "(secret db, number 3)|(secret db, number 3)|") || !strings.HasSuffix(got, "|(secret old)") {
+		t.Errorf("for people: %s", got)
+	}
+	if has, old := SecretsIn(spec, Secret{Name: "db", Number: 4}); !has || !old {
+		t.Error("an older one is not found")
+	}
+	if has, old := SecretsIn(spec, Secret{Name: "db", Number: 3}); !has || old {
+		t.Error("the newest one is taken for an older one")
+	}
+	for template, says := range map[string]string{"{{.Secret `db` `xml`}}": `not into "xml"`, "{{.Secret `D b`}}": "cannot name a secret", "{{.NewSecret}}": "only steps of change_secret", "{{.Basic `a:b` `db`}}": "has a colon"} {
+		s := scene(&field.Program{Command: []string{"run"}, Files: map[string]field.File{"conf": {Mode: "0600", Template: template}}})
+		if _, err := s.Spec("wardens-1"); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", template, err)
+		}
 	}
 }

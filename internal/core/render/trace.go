@@ -87,9 +87,7 @@ func (s *Scene) Texts(name field.MemberName) ([]Text, error) {
 	marked.trace = &tracer{}
 	m := &renderer{view: marked, at: []string{"program"}}
 	role := s.Field.Role(marked.member.Role)
-	named := func(text string) string {
-		return PutSecrets(text, func(secret string) string { return "(secret " + secret + ")" })
-	}
+	named := func(text string) string { return Put(text, Named) }
 	// one line, or several, of which the plain rendering decides what they say
 	trace := func(template, plain string) []Line {
 		var lines []Line
@@ -112,7 +110,7 @@ func (s *Scene) Texts(name field.MemberName) ([]Text, error) {
 		}
 		return lines
 	}
-	marked.secrets = true
+	marked.secrets, marked.files = true, true
 	command := Text{Name: "command"}
 	for i, part := range role.Program.Command {
 		lines := trace(part, spec.Command[i])
@@ -141,9 +139,7 @@ func (s *Scene) Texts(name field.MemberName) ([]Text, error) {
 
 // TextsOf gives what a spec says, without origins: what a process was started with, whatever the draft says by now.
 func TextsOf(spec *order.Spec) []Text {
-	named := func(text string) string {
-		return PutSecrets(text, func(secret string) string { return "(secret " + secret + ")" })
-	}
+	named := func(text string) string { return Put(text, Named) }
 	lines := func(text string) (out []Line) {
 		for _, l := range strings.Split(named(text), "\n") {
 			out = append(out, Line{Text: l})

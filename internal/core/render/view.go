@@ -25,11 +25,15 @@ type View struct {
 	member  Member
 	target  field.MemberName // who shall lead, in a step that hands over
 	secrets bool             // secrets may be used here
-	fixed   int              // the port of something outside, whatever it is called
-	scheme  string           // likewise
-	via     string           // by which call it was reached
-	proof   *ProofScope      // what a step of a proof sees besides; nil elsewhere
-	trace   *tracer          // notes where values come from; nil where nobody asks
+	files   bool             // certificates too
+
+	keyMark, chainMark string       // of its certificate, once they are made
+	fixed              int          // the port of something outside, whatever it is called
+	scheme             string       // likewise
+	via                string       // by which call it was reached
+	access             *accessScope // what forms of access see besides; nil elsewhere
+	proof              *ProofScope  // what a step of a proof sees besides; nil elsewhere
+	trace              *tracer      // notes where values come from; nil where nobody asks
 }
 
 func (s *Scene) view(name field.MemberName) *View {
@@ -136,9 +140,9 @@ func (v *View) URL(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	scheme := cmp.Or(v.scheme, "tcp")
-	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
-		scheme = role.Program.Ports[name].Scheme
+	scheme, err := v.schemeOf(name, cmp.Or(v.scheme, "tcp"))
+	if err != nil {
+		return "", err
 	}
 	address, err := v.addressOf(name)
 	if err != nil {
@@ -271,10 +275,7 @@ func (v *View) Scheme(name string) (string, error) {
 	if _, err := v.port(name); err != nil {
 		return "", err
 	}
-	if role := v.scene.Field.Role(v.member.Role); v.fixed == 0 && role != nil && role.Program != nil && role.Program.Ports[name].Scheme != "" {
-		return role.Program.Ports[name].Scheme, nil
-	}
-	return cmp.Or(v.scheme, "tcp"), nil
+	return v.schemeOf(name, cmp.Or(v.scheme, "tcp"))
 }
 
 // HasPort tells whether the member has a port of that name.
@@ -363,4 +364,5 @@ func TemplateNames() []string { return slices.Clone(templateNames) }
 // templateNames are the names that stand behind the dot.
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
-	"Everyone", "Leads", "Ready", "Measured", "MetricsPort", "MetricsPath", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic"}
+	"Everyone", "Leads", "Ready", "Measured", "MetricsPort", "MetricsPath", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic",
+	"TLS", "Key", "Certificate", "Authority", "Hosts", "ReadHosts", "User", "Password", "AuthorityFile", "ClientFile"}

@@ -191,7 +191,7 @@ func wordChange(s *state.State, m *state.Member, spec *order.Spec) string {
 		return fmt.Sprintf("leave %s as it runs: what it was to take at its next start is taken back", m.Name)
 	}
 	then := map[field.OnChange]string{field.OnRestart: "restarts it", field.OnReload: "has it read its files again",
-		field.OnApply: "is brought to it by a call", field.OnNextStart: "takes effect at its next start"}[order.Effect(m.Runs(), spec)]
+		field.OnApply: "is brought to it by a call", field.OnItself: "is written, and it reads it by itself", field.OnNextStart: "takes effect at its next start"}[order.Effect(m.Runs(), spec)]
 	switch {
 	case len(other) == 0:
 		return fmt.Sprintf("change %s of %s, which takes effect at once", order.Named(atOnce), m.Name)

@@ -56,6 +56,10 @@ func TryTemplates(draft *field.Field, adds []place.Member, all bool) []*render.E
 			return "", false
 		}))
 	}
+	for i := range draft.Roles {
+		_, err := t.scene.AccessTo(&draft.Roles[i], render.AccessPaths{Authority: "authority.pem", Client: "client.pem"})
+		t.note(err)
+	}
 	return t.errs
 }
 
@@ -114,7 +118,7 @@ func (t *trial) member(a place.Member) {
 	m.ID, m.Captured = "1", capturedBy(t.draft.Role(a.Role).Program)
 	t.scene.Members[a.Name] = m
 	t.spec(a.Name)
-	for _, procedure := range []order.Procedure{order.Found, order.Join, order.Promote, order.Leave, order.HandOver} {
+	for _, procedure := range []order.Procedure{order.Found, order.Join, order.Promote, order.Leave, order.HandOver, order.ChangeSecret} {
 		t.steps(a, procedure)
 	}
 	m.Founding, m.Via = true, ""
@@ -155,6 +159,10 @@ func (t *trial) steps(a place.Member, procedure order.Procedure) {
 		target = a.Name
 	}
 	role := t.draft.Role(a.Role)
+	t.scene.Changing = render.Secret{}
+	if procedure == order.ChangeSecret {
+		t.scene.Changing = render.Secret{Name: "secret", Number: 2}
+	}
 	for i := range render.Steps(role.Program, procedure) {
 		step, err := t.scene.Step(a.Name, procedure, i, target)
 		t.note(err)

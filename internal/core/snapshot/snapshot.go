@@ -139,6 +139,7 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	snap.Nodes = nodeViews(s, snap.Members)
 	snap.Proofs = proofViews(s)
 	snap.Questions = questions(s)
+	snap.Problems = endings(s, at)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
 	return snap

@@ -19,6 +19,7 @@ type KeeperView struct {
 	Since    time.Time `json:"since"`
 	Stays    bool      `json:"stays,omitempty"`    // also when all is settled
 	Attached []string  `json:"attached,omitempty"` // screens and commands
+	Sealed   string    `json:"sealed,omitempty"`   // why it only watches: the keyring is not open
 }
 
 // KeptView is the data of a member that is gone, still on its node.

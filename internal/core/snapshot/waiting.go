@@ -20,7 +20,7 @@ func changing(s *state.State, role *field.Role, members []*state.Member) string 
 	}
 	if op := r.Op; op != nil && !(op.Procedure == order.Rank && len(r.Answers) > 0) {
 		verb := map[order.Procedure]string{order.Join: "adds %s", order.Promote: "gives %s a vote", order.Leave: "removes %s",
-			order.HandOver: "takes the lead from %s", order.Found: "is being founded by %s", order.Rank: "reads how advanced the data of %s is"}[op.Procedure]
+			order.HandOver: "takes the lead from %s", order.ChangeSecret: "takes another secret, through %s", order.Found: "is being founded by %s", order.Rank: "reads how advanced the data of %s is"}[op.Procedure]
 		text := string(role.Name) + " " + fmt.Sprintf(verb, op.Member)
 		if r.Retried != "" {
 			text += fmt.Sprintf(" (not yet: %s)", r.Retried)

@@ -36,6 +36,16 @@ func (s *State) Entry(m *Member) *order.RosterEntry {
 	return nil
 }
 
+// ListsAny tells whether a cluster's own list, as it was told last, has any member of the role.
+func (s *State) ListsAny(role field.RoleName) bool {
+	for _, m := range s.Members {
+		if m.Role == role && s.Entry(m) != nil {
+			return true
+		}
+	}
+	return false
+}
+
 func (m *Member) isEntry(e order.RosterEntry) bool {
 	return e.Name == string(m.Name) || e.ID != "" && e.ID == m.Captured["id"]
 }

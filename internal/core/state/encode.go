@@ -84,6 +84,7 @@ func Decode(data []byte) (*State, error) {
 // Clone gives a copy that shares nothing that folding changes.
 func (s *State) Clone() *State {
 	c := *s
+	c.drawn = nil
 	same := func(spec *order.Spec) *order.Spec { return spec }
 	c.Members, c.Former, c.Roles, c.Nodes = eachMember(s.Members, same), eachMember(s.Former, same), eachRole(s.Roles, same), maps.Clone(s.Nodes)
 	for name, n := range s.Nodes {

@@ -37,7 +37,8 @@ var kinds = func() map[string]reflect.Type {
 		StopAsked{}, StartAsked{}, RestartAsked{}, RetireAsked{}, NodeReleasing{}, NodeReleased{}, FieldRetired{}, RolloutPaused{}, RolloutResumed{}, RolloutEnded{},
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
 		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
-		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{}} {
+		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{},
+		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

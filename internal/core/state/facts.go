@@ -133,6 +133,11 @@ func (f Accepted) apply(s *State, at time.Time) {
 			r.Leader, r.Claims, r.HandedOver = "", nil, ""
 		}
 	}
+	for name := range s.Roles {
+		if f.Field.Role(name) == nil {
+			s.dropDue(name)
+		}
+	}
 	for name, b := range f.Bound {
 		bound := 1
 		if before := s.Nodes[name]; before != nil {

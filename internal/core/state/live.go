@@ -30,6 +30,9 @@ func (s *State) Live() plan.Live {
 	}
 	slices.SortStableFunc(l.Members, func(a, b plan.Member) int { return a.Number - b.Number })
 	slices.SortStableFunc(l.Kept, func(a, b plan.Kept) int { return a.Number - b.Number })
+	if s.Field != nil {
+		l.Secured = s.Secured()
+	}
 	for name, r := range s.Roles {
 		l.Highest[name] = r.Highest
 	}

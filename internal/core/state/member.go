@@ -7,6 +7,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/place"
+	"lanternfield/internal/core/trust"
 )
 
 // Phase is where a member stands in its life.
@@ -63,6 +64,8 @@ type Member struct {
 	Trouble   string                  `json:",omitzero"` // why its newest operation came to nothing
 	Tries     int                     `json:",omitzero"` // operations in a row that came to nothing
 	Stuck     bool                    `json:",omitzero"` // only a person may try again
+
+	Issue trust.Issue `json:",omitzero"` // of its certificate; its number is 0 before the first
 
 	Ordered order.Order `json:",omitzero"` // the newest order
 	Taken   uint64      `json:",omitzero"` // the newest revision that its agent has on disk

@@ -138,6 +138,9 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 const (
 	DraftChanged  = "its configuration has changed"
 	OthersChanged = "what it is told of others has changed"
+	TrustChanged  = "its certificate has changed"
+
+	SecretsChanged = "a secret of it has changed"
 )
 
 func (f MemberOrdered) Sentence() string {
@@ -147,6 +150,10 @@ func (f MemberOrdered) Sentence() string {
 	switch f.Why {
 	case DraftChanged:
 		return fmt.Sprintf("%s is given its changed configuration", f.Order.Member)
+	case TrustChanged:
+		return fmt.Sprintf("%s is given its new certificate", f.Order.Member)
+	case SecretsChanged:
+		return fmt.Sprintf("%s is given another secret", f.Order.Member)
 	case OthersChanged:
 		return fmt.Sprintf("%s is told anew of the members that it knows of", f.Order.Member)
 	}

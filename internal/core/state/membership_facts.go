@@ -108,7 +108,9 @@ func (f MemberLeft) Sentence() string {
 }
 
 func (f RoleDissolved) apply(s *State, _ time.Time) {
-	s.Roles[f.Role] = &Role{Name: f.Role, Highest: s.ensureRole(f.Role).Highest}
+	s.dropDue(f.Role)
+	before := s.ensureRole(f.Role)
+	s.Roles[f.Role] = &Role{Name: f.Role, Highest: before.Highest, Outside: before.Outside, OutsideCount: before.OutsideCount}
 	s.Shape++
 	s.Census++
 }
@@ -147,7 +149,7 @@ func (f OperationAsked) Sentence() string {
 
 func ProcedureVerb(p order.Procedure, m field.MemberName) string {
 	return map[order.Procedure]string{order.Join: fmt.Sprintf("add %s", m), order.Promote: fmt.Sprintf("give %s a vote", m),
-		order.Leave: fmt.Sprintf("remove %s", m), order.HandOver: fmt.Sprintf("take the lead from %s", m), order.Found: "be founded", order.Rank: fmt.Sprintf("tell how advanced the data of %s is", m)}[p]
+		order.Leave: fmt.Sprintf("remove %s", m), order.HandOver: fmt.Sprintf("take the lead from %s", m), order.ChangeSecret: "take another secret", order.Found: "be founded", order.Rank: fmt.Sprintf("tell how advanced the data of %s is", m)}[p]
 }
 
 func (f OperationRetried) apply(s *State, _ time.Time) { s.ensureRole(f.Role).Retried = f.Why }
@@ -171,6 +173,9 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 			m.Trouble = fmt.Sprintf("how advanced the data of %s is could not be read: its rank is %q, which is no number", m.Name, f.Captured["rank"])
 		}
 		return
+	case op.Procedure == order.ChangeSecret && op.Last:
+		m.step(op.Procedure, 0) // another one is taken anew
+		s.secretTaken(f.Role, op.Secret, op.Number)
 	case op.Procedure == order.HandOver && op.Last:
 		r.HandedOver = op.Member
 		m.step(op.Procedure, 0) // should it lead again, all of it is to be done again
@@ -203,7 +208,8 @@ func (m *Member) step(procedure order.Procedure, done int) {
 func (f OperationDone) Sentence() string {
 	return map[order.Procedure]string{order.Join: fmt.Sprintf("%s has added %s", f.Role, f.Member), order.Promote: fmt.Sprintf("%s has given %s a vote", f.Role, f.Member),
 		order.Leave: fmt.Sprintf("%s has removed %s", f.Role, f.Member), order.HandOver: fmt.Sprintf("%s has handed over the lead of %s", f.Member, f.Role),
-		order.Found: fmt.Sprintf("a step of founding %s is done", f.Role), order.Rank: fmt.Sprintf("how advanced the data of %s is has been read: %s", f.Member, f.Captured["rank"])}[f.Procedure]
+		order.ChangeSecret: fmt.Sprintf("a step by which %s takes another secret is done, at %s", f.Role, f.Member),
+		order.Found:        fmt.Sprintf("a step of founding %s is done", f.Role), order.Rank: fmt.Sprintf("how advanced the data of %s is has been read: %s", f.Member, f.Captured["rank"])}[f.Procedure]
 }
 
 func (f OperationUndone) apply(s *State, _ time.Time) {
@@ -226,6 +232,11 @@ func (f OperationUndone) apply(s *State, _ time.Time) {
 		m.Unsettled = "" // asking again does no harm, and the leader may leave without
 		return
 	}
+	if op.Procedure == order.ChangeSecret {
+		m.Unsettled = "" // so does asking for this again: the steps find out what is done
+		m.Trouble = fmt.Sprintf("%s could not %s: %s", f.Role, ProcedureVerb(op.Procedure, op.Member), f.Why)
+		return
+	}
 	m.Stuck = f.Unclear && op.Do.DoneWhen == ""
 	switch {
 	case m.Stuck:
@@ -244,7 +255,7 @@ func (f OperationUndone) Sentence() string {
 
 func (f OperationLost) apply(s *State, _ time.Time) {
 	r, m := s.ensureRole(f.Role), s.Member(f.Member)
-	if r.Op.Procedure != order.HandOver && r.Op.Procedure != order.Rank {
+	if r.Op.Procedure != order.HandOver && r.Op.Procedure != order.Rank && r.Op.Procedure != order.ChangeSecret {
 		m.Unsettled, m.LastAsked = r.Op.Procedure, r.Op.Asked
 		m.Stuck = r.Op.Do.DoneWhen == ""
 	}

@@ -7,13 +7,17 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/render"
+	"lanternfield/internal/core/trust"
 )
 
 // Scene is what templates see.
 func (s *State) Scene() *render.Scene {
 	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}}
+		Wanted: map[field.RoleName][]field.MemberName{}, Authorities: s.Authorities, Secrets: map[string]render.Secret{}, Outside: map[field.RoleName]trust.Outside{}}
+	for name, x := range s.Secrets {
+		sc.Secrets[name] = x.InForce(name)
+	}
 	for role, members := range s.ByRole() {
 		for _, m := range members {
 			s.draw(sc, m)
@@ -29,6 +33,9 @@ func (s *State) Scene() *render.Scene {
 		}
 	}
 	for name, r := range s.Roles {
+		if r.Outside != nil {
+			sc.Outside[name] = *r.Outside
+		}
 		sc.Founders[name] = r.Founders
 		for _, f := range r.Founders { // frozen: also those that are gone by now
 			if m := s.Member(f); m != nil && m.Phase == Gone {
@@ -50,6 +57,7 @@ func (s *State) draw(sc *render.Scene, m *Member) {
 	drawn := SceneMember(s.Field.Node(m.Node), at, n.Binding(), m.Founding, s.follows(m))
 	drawn.Number, drawn.Begins = m.Number, m.Begins
 	drawn.Ready, drawn.Leads = s.Works(m), s.leader(m.Role) == m.Name
+	drawn.Issue = m.Issue
 	drawn.Leaving, drawn.Captured, drawn.ID = m.Leaving, m.Captured, m.Captured["id"]
 	if e := s.Entry(m); e != nil {
 		drawn.ID = e.ID

@@ -13,6 +13,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/trust"
 )
 
 // Refused tells whether an agent does not obey this log.
@@ -48,6 +49,11 @@ type State struct {
 	Tasks     []Task    `json:",omitzero"` // that go on, and the last that have ended
 	TaskCount int       `json:",omitzero"`
 
+	Authorities    []trust.Authority `json:",omitzero"` // of members' certificates, those that count, the newest last: it issues them
+	AuthorityCount int               `json:",omitzero"` // how many there ever were
+
+	Secrets map[string]Secret `json:",omitzero"` // of which something was said, by name; replaced as a whole
+
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
 	ProofCount int                 `json:",omitzero"`
 
@@ -76,6 +82,9 @@ type State struct {
 	Judged map[field.MemberName]int `json:",omitzero"`
 	// census rises whenever who is there, or where, may have to change.
 	Census int `json:",omitzero"`
+	// drawn remembers what members' specs came to at a shape: while one after the other is given a change, nobody's is rendered again. A memo, and each
+	// state's own.
+	drawn map[field.MemberName]drawnSpec
 	// rendered remembers at which shape a member's spec was last found unchanged. A memo: losing it costs time only.
 	Rendered map[field.MemberName]int `json:",omitzero"`
 }
@@ -131,6 +140,11 @@ type Role struct {
 	Without    []field.MemberName `json:",omitzero"` // whose data a person has given up for that
 	HandedOver field.MemberName   `json:",omitzero"` // has handed over, and the cluster has not shown it yet
 
+	Client trust.Issue `json:",omitzero"` // of the certificate that its clients show
+
+	Outside      *trust.Outside `json:",omitzero"` // that its members show to those who reach them by its names; replaced as a whole
+	OutsideCount int            `json:",omitzero"` // how many there ever were
+
 	Waited time.Duration `json:",omitzero"` // how long its newest member was planned before it was let run
 	Warmed time.Duration `json:",omitzero"` // how long its newest member took from its start to being ready
 }
@@ -149,6 +163,49 @@ func (s *State) reset() {
 	s.Rendered = map[field.MemberName]int{}
 	s.Judged = map[field.MemberName]int{}
 	s.Retiring, s.Retired, s.FormerCount = false, false, 0
+	for name, x := range s.Secrets { // whoever would have to take it is gone
+		if len(x.Due) > 0 {
+			x.Before, x.BeforeGiven, x.Due = 0, false, nil
+			s.putSecret(name, x)
+		}
+	}
+}
+
+// drawnSpec is a spec as it was rendered at a shape.
+type drawnSpec struct {
+	shape int
+	spec  *order.Spec
+	waits bool // it was found to wait for its turn to be given that
+}
+
+// WaitsForTurn tells whether a member was found to wait for its turn to be given its spec, and nothing has changed since; Wait notes that it does.
+func (s *State) WaitsForTurn(name field.MemberName) bool {
+	d := s.drawn[name]
+	return d.waits && d.shape == s.Shape
+}
+
+// Wait notes that a member waits for its turn to be given the spec that was drawn.
+func (s *State) Wait(name field.MemberName) {
+	if d, known := s.drawn[name]; known {
+		d.waits = true
+		s.drawn[name] = d
+	}
+}
+
+// Drawn gives a member's spec at the present shape, making it where it is not known. What is made is nil where it cannot be.
+func (s *State) Drawn(name field.MemberName, render func() *order.Spec) *order.Spec {
+	if d, known := s.drawn[name]; known && d.shape == s.Shape {
+		return d.spec
+	}
+	spec := render()
+	if spec == nil {
+		return nil
+	}
+	if s.drawn == nil {
+		s.drawn = map[field.MemberName]drawnSpec{}
+	}
+	s.drawn[name] = drawnSpec{shape: s.Shape, spec: spec}
+	return spec
 }
 
 // Deployed tells whether there is anything of the field in the world.

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/wording"
+)
+
+func (a *app) backupCommand() *cobra.Command {
+	out := ""
+	cmd := &cobra.Command{Use: "backup [FILE] [-o OUT]", Short: "Write the field's history, keys and secrets into one sealed file, and read it again",
+		Long: "It is sealed for whatever opens the keyring: the owner's key, or the passphrase. Members' own data are not in it. Whoever keeps the field goes on meanwhile.\n" +
+			"lanternfield restore puts it back, on this machine or on another.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, _, rest, err := a.folder(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			if out == "" {
+				out = control.BackupName(folder.Name(), time.Now())
+			}
+			done, err := folder.Backup(out)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(done)
+				return nil
+			}
+			fmt.Fprintf(a.out, "%s has %s of %s, %s, sealed.\n", done.File, wording.Counted(int(done.Events), "event"), folder.Name(), field.Bytes(done.Bytes))
+			if done.Unread != "" {
+				fmt.Fprintf(a.out, "It was not opened again to be checked: %s.\n", done.Unread)
+			} else {
+				fmt.Fprintln(a.out, "It was opened again, and all of it is as it should be.")
+			}
+			return nil
+		}}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; one with field and time in its name when left out")
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+func (a *app) restoreCommand() *cobra.Command {
+	from := ""
+	cmd := &cobra.Command{Use: "restore BACKUP", Short: "Put a field's history, keys and secrets back from a backup", Args: cobra.ExactArgs(1),
+		Long: "Nothing of the field may be in the state folder. It is opened with the owner's key, or with the passphrase. What has happened since the backup is not in it:\n" +
+			"agents know what they were told, and a deploy with --take-over goes on without it, by the field's name.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			root, err := control.Root(a.state)
+			if err != nil {
+				return err
+			}
+			ask := a.hidden
+			if from != "" {
+				ask = func(string) (string, error) { return a.readSecret(from) }
+			} else if !isTerminal(a.in) {
+				ask = nil
+			}
+			r, err := control.Restore(root, args[0], ask)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(r)
+				return nil
+			}
+			fmt.Fprintf(a.out, "%s is put back in %s, as it was on %s: %s, the last of %s.\n", r.Field, r.Folder, r.Made.Local().Format(day+" 15:04"), wording.Counted(int(r.Events), "event"), r.Last.Local().Format(day+" 15:04:05"))
+			switch {
+			case r.Retired:
+				fmt.Fprintln(a.out, "It was retired then.")
+			case r.Members > 0:
+				fmt.Fprintf(a.out, "It had %s on %s. `lanternfield status` asks their agents. Where they were told more since, `lanternfield deploy --take-over %s` goes on from here, and says what is lost.\n",
+					wording.Counted(r.Members, "member"), wording.Counted(r.Nodes, "node"), r.Field)
+			}
+			return nil
+		}}
+	cmd.Flags().StringVar(&from, "passphrase-file", "", "the file with the passphrase; - for standard input")
+	a.jsonFlag(cmd)
+	return cmd
+}
