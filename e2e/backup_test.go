@@ -82,6 +82,7 @@ func TestAFieldIsRestoredFromABackup(t *testing.T) {
 		t.Errorf("after that: %s", now.Verdict)
 	}
 	x.must("restart", x.file, "crews-1", "--yes")
+	last := x.status()
 	if out, code := x.try(20*time.Second, "restore", filepath.Join(dir, "by-hand")); code != 2 || !strings.Contains(out, "there is something of lost-quay already") {
 		t.Errorf("over what is there: %d %s", code, out)
 	}
@@ -100,8 +101,11 @@ func TestAFieldIsRestoredFromABackup(t *testing.T) {
 		t.Errorf("restarting with an older copy: %d %s", code, out)
 	}
 	x.must("deploy", x.file, "--yes", "--take-over", "lost-quay")
-	if now := x.status(); now.State != "converged" || !bytes.Equal(x.keyring().Key(), key) {
+	switch now := x.status(); {
+	case now.State != "converged" || !bytes.Equal(x.keyring().Key(), key):
 		t.Errorf("taken over: %s", now.Verdict)
+	case now.Members[0].PID != last.Members[0].PID:
+		t.Error("crews-1 was restarted for no reason but that the log had lost an earlier restart")
 	}
 
 	// With a passphrase, on a machine that has nothing but the backup.

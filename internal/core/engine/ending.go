@@ -62,7 +62,7 @@ func (w *pass) settled(m *state.Member, what string) bool {
 		return true // something else was asked for meanwhile
 	case m.Leaving && m.Left && w.Nodes[m.Node].Unreachable:
 		return true // it ends when its node can be reached again
-	case m.Leaving, m.RestartDue, m.Ordered.Revision > m.Taken, w.beingChanged(m):
+	case m.Leaving, m.RestartDue, m.Awaited(), w.beingChanged(m):
 		return false
 	case m.Halted && m.Phase != state.Stopped && m.Ordered.Want != "":
 		return false

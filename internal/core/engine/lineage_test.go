@@ -101,6 +101,12 @@ func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
 	if s.Term != 42 || s.Marks[42] != "m" || s.Revision <= 900 {
 		t.Errorf("term %d, revision %d (%d before)", s.Term, s.Revision, before)
 	}
+	if commands := Commands(s); len(commands) > 0 {
+		t.Errorf("before the agents are heard: %v", commands)
+	}
+	for _, name := range []field.NodeName{"gull-1", "tern-1"} {
+		must(t, s, NodeFound{Node: name})
+	}
 	ordered := map[field.MemberName]uint64{}
 	for _, c := range Commands(s) {
 		if c.Order != nil {

@@ -26,7 +26,7 @@ func Settled(s *state.State) bool {
 	for _, m := range s.Members {
 		switch {
 		case m.Phase == state.Gone || m.Phase == state.Planned && s.Rollout.Held():
-		case m.RestartDue && !s.Rollout.Held(), m.Ordered.Revision > m.Taken, m.Phase == state.Stopping, m.Phase == state.Placing, m.Phase == state.Starting, m.Phase == state.Draining:
+		case m.RestartDue && !s.Rollout.Held(), m.Awaited(), m.Phase == state.Stopping, m.Phase == state.Placing, m.Phase == state.Starting, m.Phase == state.Draining:
 			return false
 		}
 	}

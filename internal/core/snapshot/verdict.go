@@ -29,7 +29,7 @@ func judge(s *state.State, snap *Snapshot) Condition {
 			warming = true
 		}
 		broken = broken || m.TakenOff || m.Unfit != ""
-		warming = warming || m.RestartDue
+		warming = warming || m.RestartDue || s.Members[m.Member].Awaited()
 		switch m.Phase {
 		case state.Failed, state.Unready, state.Unknown:
 			broken = true

@@ -122,6 +122,9 @@ func (m *Member) remember(o order.Order) {
 	m.Specs = next
 }
 
+// Awaited tells whether an agent has still to take the member's newest order.
+func (m *Member) Awaited() bool { return m != nil && m.Phase != Gone && m.Ordered.Revision > m.Taken }
+
 // startedWith notes with which order's spec the member was started; 0 stands for the newest.
 func (m *Member) startedWith(revision uint64) {
 	m.Running, m.Applied = m.Ordered.Spec, max(m.Applied, revision)

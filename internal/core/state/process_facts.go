@@ -80,6 +80,9 @@ func (f MemberStarted) apply(s *State, at time.Time) {
 		s.dropLeader(m) // that was another process
 	}
 	if f.Adopted {
+		if m.Ordered.Revision > m.Taken {
+			m.Ordered.Round = max(m.Ordered.Round, f.Round) // it was restarted on an order that this log has lost: it need not be again
+		}
 		switch m.Phase {
 		case Ready, Unready, Draining:
 			return
