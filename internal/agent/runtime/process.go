@@ -218,7 +218,11 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 		return nil, host.DiskError(err)
 	}
 	defer out.Close()
-	cmd := &exec.Cmd{Path: program, Args: append([]string{spec.Command[0]}, spec.Command[1:]...), Dir: p.at.Folder,
+	path, args := program, slices.Clone(spec.Command)
+	if spec.Guarded { // this very program, also where its user may not enter the folder that it lies in
+		path, args = "/proc/self/exe", slices.Concat([]string{"lanternfield", "guard", program}, spec.Command[1:])
+	}
+	cmd := &exec.Cmd{Path: path, Args: args, Dir: p.at.Folder,
 		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.Credential}}
 	cmd.Env = append(p.environment(spec, folder), host.EnvIncarnation+"="+strconv.Itoa(incarnation))
 	if err := p.runtime.limits.Start(spec.Limits, p.in().Start, cmd); err != nil {

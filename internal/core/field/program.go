@@ -47,6 +47,10 @@ type Program struct {
 	Promote     []Step         `json:"promote,omitempty"`
 	HandOver    []Step         `json:"hand_over,omitempty"`
 
+	Lease    *LeaseRule `json:"lease,omitempty"`     // how a guard deals with it, where it elects nobody
+	TakeLead []Exec     `json:"take_lead,omitempty"` // what the guard of who is to lead runs
+	AttachTo []Exec     `json:"attach_to,omitempty"` // and what those of the others run
+
 	Secrets      map[string]SecretRule `json:"secrets,omitempty"`       // what it says of its secrets, by name
 	ChangeSecret []Step                `json:"change_secret,omitempty"` // by which it takes another one
 

@@ -49,6 +49,7 @@ func FillDefaults(f *Field) {
 		if r.External != nil && r.Kit == "" && r.Program == nil {
 			r.Program, r.Members, r.Spread = r.External.program(), 1, SpreadNone
 		}
+		r.guarded()
 	}
 	Resolve(f)
 }
@@ -177,6 +178,7 @@ func (v *validator) role(r *Role) {
 			v.add(at("knows", key), "use another word for one of them", "%s has %q under calls and under knows", r.Name, key)
 		}
 	}
+	v.lease(r, at)
 	if r.Where != "" {
 		_, err := CompileWhere(r.Where)
 		v.unreadable(at("where"), err)

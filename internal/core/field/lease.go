@@ -1,0 +1,84 @@
+package field
+
+import (
+	"maps"
+	"slices"
+)
+
+// Lease says that who leads a role is who holds a lease in a store: for programs that elect nobody.
+type Lease struct {
+	Store     RoleName `json:"store"`               // an etcd: a role of the field, which may be external
+	For       Duration `json:"for,omitempty"`       // how long it lasts when it is not renewed; 5 s when 0
+	Paused    bool     `json:"paused,omitempty"`    // nobody takes over from another
+	Authority string   `json:"authority,omitempty"` // a file on the nodes: whom members believe of an external store that speaks TLS
+	User      string   `json:"user,omitempty"`      // of an external store
+	Secret    string   `json:"secret,omitempty"`    // the name of that user's password
+}
+
+// LeaseCall is the name under which a role with a lease calls its store.
+const LeaseCall = "lease"
+
+// LeaseRule is how a guard deals with a program that elects nobody. Commands run in the member's folder, as its user.
+type LeaseRule struct {
+	Port     string   `json:"port"`                // where others follow a member
+	Guard    string   `json:"guard"`               // the port on which guards talk to each other
+	Confirms Text     `json:"confirms"`            // how many others must confirm a write
+	State    []string `json:"state"`               // prints how the member is; see lease.Report
+	Cut      []string `json:"cut"`                 // has it receive nothing
+	Confirm  []string `json:"confirm"`             // has those in CONFIRM confirm every write
+	HandOver []Step   `json:"hand_over,omitempty"` // instead of the program's
+}
+
+// ByGuard says that the member's guard listens on a port; it is there only where the role has a lease.
+const ByGuard Answerer = "guard"
+
+// guarded has what a lease changes in a role come true.
+func (r *Role) guarded() {
+	if r.Program == nil {
+		return
+	}
+	p := *r.Program
+	if r.Lease == nil || p.Lease == nil {
+		if slices.ContainsFunc(slices.Collect(maps.Values(p.Ports)), func(p Port) bool { return p.By == ByGuard }) {
+			p.Ports = maps.Clone(p.Ports)
+			maps.DeleteFunc(p.Ports, func(_ string, p Port) bool { return p.By == ByGuard })
+			r.Program = &p
+		}
+		return
+	}
+	p.HandOver, p.ColdStart = p.Lease.HandOver, nil // the record in the store says whose data counts
+	r.Program = &p
+	if r.Calls[LeaseCall] == "" {
+		r.Calls = maps.Clone(r.Calls)
+		if r.Calls == nil {
+			r.Calls = map[string]RoleName{}
+		}
+		r.Calls[LeaseCall] = r.Lease.Store
+	}
+}
+
+// Guarded tells whether members of the role have guards.
+func (r *Role) Guarded() bool { return r != nil && r.Lease != nil && r.Program != nil && r.Program.Lease != nil }
+
+// lease checks what a role says of a lease.
+func (v *validator) lease(r *Role, at func(rest ...string) []string) {
+	if r.Lease == nil {
+		return
+	}
+	v.refer(at("lease", "store"), r.Name, r.Lease.Store, "keeps its lease in")
+	if r.Program == nil || r.Program.Lease == nil {
+		v.add(at("lease"), "", "the program of %s does not say how a guard deals with it (program: lease), so it can have no lease", r.Name)
+	}
+	store := v.Role(r.Lease.Store)
+	if store != nil && store.External == nil && !slices.Contains(store.Provides, "leases") {
+		v.add(at("lease", "store"), "a lease is kept in an etcd: a role of the kit etcd, or an external one", "%s cannot keep leases", r.Lease.Store)
+	}
+	if other := r.Calls[LeaseCall]; other != r.Lease.Store && other != "" {
+		v.add(at("calls", LeaseCall), "call it something else", "under the name %s, %s calls the store of its lease", LeaseCall, r.Name)
+	}
+	for key, said := range map[string]string{"authority": r.Lease.Authority, "user": r.Lease.User, "secret": r.Lease.Secret} {
+		if said != "" && store != nil && store.External == nil {
+			v.add(at("lease", key), "", "%s is a role of this field: its members are reached with certificates of the field, and %s says nothing of them", r.Lease.Store, key)
+		}
+	}
+}

@@ -1,0 +1,92 @@
+package render
+
+import (
+	"encoding/json"
+	"maps"
+	"net"
+	"slices"
+	"strconv"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/lease"
+	"lanternfield/internal/core/order"
+)
+
+// Leased tells whether a lease says who leads the member's role.
+func (v *View) Leased() bool { return v.scene.Field.Role(v.member.Role).Guarded() }
+
+// guarded has the member run by its guard, and gives the file in which that finds what it must know.
+func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
+	if !role.Guarded() {
+		return
+	}
+	v, p, rule := r.view, role.Program, role.Program.Lease
+	spec.Guarded = true
+	confirms, err := strconv.Atoi(r.text(string(rule.Confirms), "lease", "confirms"))
+	r.fail(err, "lease", "confirms")
+	c := lease.Config{Field: v.scene.Field.Name, Role: role.Name, Member: v.member.Name, Founds: v.Founding && v.Begins, Paused: role.Lease.Paused,
+		For: field.Duration(role.Lease.For.Or(lease.Usual)), Secured: v.TLS(), Drain: p.Stop.Drain, Stop: p.Stop.Signal,
+		State: r.list(rule.State, "lease", "state"), Cut: r.list(rule.Cut, "lease", "cut"), Confirm: r.list(rule.Confirm, "lease", "confirm")}
+	for i, e := range p.TakeLead {
+		c.TakeLead = append(c.TakeLead, r.list(e.Exec, "take_lead", strconv.Itoa(i), "exec"))
+	}
+	for i, e := range p.AttachTo {
+		c.AttachTo = append(c.AttachTo, r.list(e.Exec, "attach_to", strconv.Itoa(i), "exec"))
+	}
+	for _, other := range v.Joined() {
+		port, err := other.port(rule.Port)
+		r.fail(err, "lease", "port")
+		guard, err := other.port(rule.Guard)
+		r.fail(err, "lease", "guard")
+		at, err := other.addressOf(rule.Guard)
+		r.fail(err, "lease", "guard")
+		address, err := other.addressOf(rule.Port)
+		r.fail(err, "lease", "port")
+		c.Members = append(c.Members, lease.Place{Member: other.member.Name, Address: address, Port: port, Guard: net.JoinHostPort(at, strconv.Itoa(guard))})
+	}
+	slices.SortFunc(c.Members, func(a, b lease.Place) int {
+		return a.Member.Number() - b.Member.Number()
+	})
+	c.Want = min(confirms, max(0, len(c.Members)-1))
+	if c.Secured {
+		c.Authority, c.Certificate = "tls/authority.pem", "tls/member.pem"
+	}
+	c.Store = r.store(role)
+	for _, name := range slices.Sorted(maps.Keys(spec.Ports)) {
+		if as := spec.Ports[name]; as.By == field.ByAgent {
+			as.By = field.ByGuard
+			spec.Ports[name] = as
+			c.Answers = append(c.Answers, net.JoinHostPort(v.Address, strconv.Itoa(as.Number)))
+		}
+	}
+	data, err := json.MarshalIndent(c, "", "  ")
+	r.fail(err, "lease")
+	spec.Files = append(spec.Files, order.File{Path: lease.ConfigFile, Mode: 0o600, Content: string(data) + "\n", OnChange: field.OnItself})
+	slices.SortFunc(spec.Files, func(a, b order.File) int {
+		switch {
+		case a.Path < b.Path:
+			return -1
+		case a.Path > b.Path:
+			return 1
+		}
+		return 0
+	})
+}
+
+// store is how the members of a role reach the store of their lease.
+func (r *renderer) store(role *field.Role) lease.Access {
+	a := lease.Access{Role: role.Lease.Store, User: role.Lease.User, Authority: role.Lease.Authority}
+	called, err := r.view.Calls(field.LeaseCall)
+	r.fail(err, "lease", "store")
+	for _, m := range called {
+		port, err := m.PortNamed("client", "main")
+		r.fail(err, "lease", "store")
+		url, err := m.URL(port)
+		r.fail(err, "lease", "store")
+		a.URLs = append(a.URLs, url)
+	}
+	if role.Lease.Secret != "" {
+		a.Password = r.text("{{.Secret `"+role.Lease.Secret+"` `json`}}", "lease", "secret")
+	}
+	return a
+}
