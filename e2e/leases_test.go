@@ -160,10 +160,12 @@ func (o *observer) end() {
 // comes to lead, a new timeline begins, so of no two timelines may a write of the earlier one begin after one of the later one was acknowledged.
 func (o *observer) check(x *trial) {
 	x.Helper()
-	conn, err := pgx.ConnectConfig(context.Background(), o.config)
-	if err != nil {
-		x.Fatal(err)
-	}
+	var conn *pgx.Conn
+	x.until("the entry lets clients in", 20*time.Second, func() bool {
+		c, err := pgx.ConnectConfig(context.Background(), o.config)
+		conn = c
+		return err == nil
+	})
 	defer conn.Close(context.Background())
 	rows, err := conn.Query(context.Background(), "select n from calls")
 	if err != nil {
@@ -199,19 +201,19 @@ func (o *observer) check(x *trial) {
 }
 
 // guardOf gives the process that guards a member.
-func guardOf(name string) int {
-	for _, pid := range pidsWith("/members/" + name + "/guarded.sh") {
+func (x *trial) guardOf(name string) int {
+	for _, pid := range x.guards("/members/" + name + "/guarded.sh") {
 		return pid
 	}
 	return 0
 }
 
-// pidsWith lists the guards with that in their command line.
-func pidsWith(text string) (pids []int) {
+// guards lists the guards of this trial with that in their command line.
+func (x *trial) guards(text string) (pids []int) {
 	entries, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	for _, e := range entries {
 		data, _ := os.ReadFile(e)
-		if strings.HasPrefix(string(data), "lanternfield\x00guard\x00") && strings.Contains(string(data), text) {
+		if strings.HasPrefix(string(data), "lanternfield\x00guard\x00") && strings.Contains(string(data), x.state) && strings.Contains(string(data), text) {
 			var pid int
 			fmt.Sscanf(e, "/proc/%d/", &pid)
 			pids = append(pids, pid)
@@ -242,8 +244,8 @@ func below(pid int) []int {
 }
 
 // programOf gives the main process of a member that has a guard.
-func programOf(name string) int {
-	for _, pid := range below(guardOf(name)) {
+func (x *trial) programOf(name string) int {
+	for _, pid := range below(x.guardOf(name)) {
 		if data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); strings.HasPrefix(string(data), "postgres\x00-D") {
 			return pid
 		}
@@ -283,50 +285,50 @@ type fault struct {
 func nothing() {}
 
 var faults = []fault{
-	{"process killed", func(_ *trial, _ status, leader string) func() {
-		send(syscall.SIGKILL, programOf(leader))
+	{"process killed", func(x *trial, _ status, leader string) func() {
+		send(syscall.SIGKILL, x.programOf(leader))
 		return nothing
 	}},
-	{"process stopped", func(_ *trial, _ status, leader string) func() {
-		send(syscall.SIGSTOP, below(programOf(leader))...)
+	{"process stopped", func(x *trial, _ status, leader string) func() {
+		send(syscall.SIGSTOP, below(x.programOf(leader))...)
 		return nothing // its guard ends it
 	}},
-	{"guard killed", func(_ *trial, _ status, leader string) func() {
-		send(syscall.SIGKILL, guardOf(leader))
+	{"guard killed", func(x *trial, _ status, leader string) func() {
+		send(syscall.SIGKILL, x.guardOf(leader))
 		return nothing
 	}},
-	{"guard stopped", func(_ *trial, _ status, leader string) func() {
-		guard := guardOf(leader)
+	{"guard stopped", func(x *trial, _ status, leader string) func() {
+		guard := x.guardOf(leader)
 		send(syscall.SIGSTOP, guard)
 		return func() { send(syscall.SIGCONT, guard) }
 	}},
 	{"agent killed, then process", func(x *trial, s status, leader string) func() {
 		send(syscall.SIGKILL, x.agentOf(s.member(leader).Node))
-		send(syscall.SIGKILL, programOf(leader))
+		send(syscall.SIGKILL, x.programOf(leader))
 		return func() { x.must("deploy", x.file, "--yes", "--timeout", "60s"); x.unkept() }
 	}},
 	{"all of a node stopped", func(x *trial, s status, leader string) func() {
 		agent := x.agentOf(s.member(leader).Node)
 		pids := below(agent)
-		for _, guard := range pidsWith("/nodes/" + s.member(leader).Node + "/") {
+		for _, guard := range x.guards("/nodes/" + s.member(leader).Node + "/") {
 			pids = append(pids, below(guard)...)
 		}
 		send(syscall.SIGSTOP, pids...)
 		return func() { send(syscall.SIGCONT, pids...) }
 	}},
 	{"replication cut, then process killed", func(x *trial, s status, leader string) func() {
-		cut := receivers(leader)
+		cut := x.receivers(leader)
 		send(syscall.SIGSTOP, cut...)
 		x.until("the other follower may take over, or the cut one did not count", 15*time.Second, func() bool { return x.mayTakeOver(leader, cut) })
-		send(syscall.SIGKILL, programOf(leader))
+		send(syscall.SIGKILL, x.programOf(leader))
 		return func() { send(syscall.SIGCONT, cut...) }
 	}},
 }
 
 // receivers gives the process that receives what a leader writes, of one of those that follow it.
-func receivers(leader string) []int {
-	for _, guard := range pidsWith("/members/berths-") {
-		if guard == guardOf(leader) {
+func (x *trial) receivers(leader string) []int {
+	for _, guard := range x.guards("/members/berths-") {
+		if guard == x.guardOf(leader) {
 			continue
 		}
 		for _, pid := range below(guard) {
@@ -338,24 +340,22 @@ func receivers(leader string) []int {
 	return nil
 }
 
-// mayTakeOver tells whether the guard of who leads has said, last of all, that somebody may take over whose receiving is not cut.
+// why is what the guard of a member says now.
+func (x *trial) why(name string) string {
+	files, _ := filepath.Glob(filepath.Join(x.state, x.field(), "nodes", "*", "members", name, "data", "lease", "why"))
+	if len(files) != 1 {
+		return ""
+	}
+	data, _ := os.ReadFile(files[0])
+	return strings.TrimSpace(string(data))
+}
+
+// mayTakeOver tells whether the guard of who leads says that somebody may take over whose receiving is not cut.
 func (x *trial) mayTakeOver(leader string, cut []int) bool {
-	logs, _ := filepath.Glob(filepath.Join(x.state, x.field(), "nodes", "*", "agent", "logs", leader+".log"))
-	if len(logs) != 1 {
-		return false
-	}
-	data, _ := os.ReadFile(logs[0])
-	last := ""
-	for line := range strings.Lines(string(data)) {
-		switch _, said, is := strings.Cut(line, " guard: "); {
-		case is && strings.Contains(said, " may take over"):
-			last, _, _ = strings.Cut(said, " ")
-		case is && strings.HasPrefix(said, "it takes the lease"):
-			last = ""
-		}
-	}
-	guard := guardOf(last)
-	return guard > 0 && !slices.Contains(below(guard), cut[0])
+	said, _ := strings.CutPrefix(x.why(leader), "it leads, and ")
+	name, is := strings.CutSuffix(said, " may take over")
+	guard := x.guardOf(name)
+	return is && guard > 0 && !slices.Contains(below(guard), cut[0])
 }
 
 // TestFailover has the leader of a database lost in many ways while nobody keeps the field. Clients write again by themselves, and nothing that was
@@ -423,18 +423,145 @@ func (x *trial) guardsSaid() {
 	x.Logf("guards said:\n%s", strings.Join(lines[max(0, len(lines)-60):], "\n"))
 }
 
-// settled tells whether the guards say that one leads and two follow, and the last thing that the leader's said of who may take over is somebody.
+// settled tells whether the guards say that one leads, that somebody may take over, and that two follow.
 func (x *trial) settled() bool {
-	leads, follows := 0, 0
-	files, _ := filepath.Glob(filepath.Join(x.state, x.field(), "nodes", "*", "members", "berths-*", "data", "lease", "why"))
-	for _, f := range files {
-		switch data, _ := os.ReadFile(f); strings.TrimSpace(string(data)) {
-		case "it leads":
-			leads++
-		case "it follows":
+	follows := 0
+	for _, name := range []string{"berths-1", "berths-2", "berths-3"} {
+		if x.why(name) == "it follows" {
 			follows++
 		}
 	}
 	leader, _ := x.leadKept()
-	return leads == 1 && follows == 2 && x.mayTakeOver(leader, []int{0})
+	return follows == 2 && x.mayTakeOver(leader, []int{0})
+}
+
+// processOf gives the main process of a member that has no guard.
+func processOf(s status, name string) int { return s.member(name).PID }
+
+// TestALeaseStoreThatLosesItsQuorum has the majority of the etcd stopped: nobody can take over, and who leads goes on, as long as all other guards promise
+// that. When one of them does not, it ends its program before the lease does; when the etcd is back, somebody leads again.
+func TestALeaseStoreThatLosesItsQuorum(t *testing.T) {
+	t.Parallel()
+	x := newTrial(t, strings.Replace(leased, "harbour-leases", "harbour-quorum", 1))
+	x.must("deploy", x.file, "--yes", "--timeout", "120s")
+	s := x.status()
+	o := observe(x, s)
+	x.unkept()
+	t.Cleanup(x.guardsSaid)
+	x.until("all three follow or lead, and one may take over", 60*time.Second, x.settled)
+	leader, number := x.leadKept()
+
+	stopped := []int{processOf(s, "tariffs-1"), processOf(s, "tariffs-2")}
+	send(syscall.SIGSTOP, stopped...)
+	t.Cleanup(func() { send(syscall.SIGCONT, stopped...) })
+	began := time.Now()
+	for time.Since(began) < 12*time.Second { // more than two leases
+		at := time.Now()
+		x.until("writes go on without the store, by promises", 3*time.Second, func() bool { return !o.after(at).IsZero() })
+		time.Sleep(200 * time.Millisecond)
+	}
+
+	other := "berths-1"
+	if other == leader {
+		other = "berths-2"
+	}
+	guard := x.guardOf(other)
+	send(syscall.SIGSTOP, guard)
+	t.Cleanup(func() { send(syscall.SIGCONT, guard) })
+	took := x.until("who leads ends its program when one guard does not promise", 8*time.Second, func() bool { return strings.Contains(x.said(leader), "the lease could not be renewed in time") })
+	t.Logf("without a promise: its program ended after %.1f s", took.Seconds())
+	at := time.Now()
+	x.until("two leases pass, and nobody leads", 20*time.Second, func() bool {
+		if now, n := x.leadKept(); n != number || now != leader {
+			t.Fatalf("%s took over by number %d without the store", now, n)
+		}
+		return time.Since(at) > 10*time.Second
+	})
+	if !o.after(at).IsZero() {
+		t.Error("somebody acknowledged a write that nobody may lead for")
+	}
+
+	send(syscall.SIGCONT, guard)
+	send(syscall.SIGCONT, stopped...)
+	at = time.Now()
+	took = x.until("somebody leads again", 20*time.Second, func() bool { return !o.after(at).IsZero() })
+	t.Logf("with the store again: writes after %.1f s", took.Seconds())
+	o.end()
+	o.check(x)
+}
+
+// said is all that the guard of a member has said.
+func (x *trial) said(name string) string {
+	var out strings.Builder
+	logs, _ := filepath.Glob(filepath.Join(x.state, x.field(), "nodes", "*", "agent", "logs", name+".log"))
+	for _, log := range logs {
+		data, _ := os.ReadFile(log)
+		for line := range strings.Lines(string(data)) {
+			if _, said, is := strings.Cut(line, " guard: "); is {
+				out.WriteString(said)
+			}
+		}
+	}
+	return out.String()
+}
+
+// TestTheLeadIsGivenOnPurpose pauses taking over, has the leader die and come back, goes on, and has the lead handed over by what people do: a restart of the
+// leader, and a scale back by which it goes.
+func TestTheLeadIsGivenOnPurpose(t *testing.T) {
+	t.Parallel()
+	x := newTrial(t, strings.Replace(leased, "harbour-leases", "harbour-handing", 1))
+	x.must("deploy", x.file, "--yes", "--timeout", "120s")
+	s := x.status()
+	o := observe(x, s)
+	t.Cleanup(x.guardsSaid)
+	settled := func() {
+		t.Helper()
+		x.until("all three follow or lead, and one may take over", 60*time.Second, x.settled)
+	}
+	settled()
+	file, err := os.ReadFile(x.file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	paused := strings.Replace(string(file), "lease: {store: tariffs}", "lease: {store: tariffs, paused: true}", 1)
+	x.write(paused)
+	out := x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	leader, number := x.leadKept()
+	if now := x.status(); !strings.Contains(now.Verdict, "taking over is paused") {
+		t.Errorf("paused: %s\n%s", now.Verdict, out)
+	}
+	at := time.Now()
+	send(syscall.SIGKILL, x.programOf(leader))
+	x.until("it leads again by itself", 20*time.Second, func() bool { now, n := x.leadKept(); return n > number && now == leader })
+	x.until("writes go on", 20*time.Second, func() bool { return !o.after(at.Add(time.Second)).IsZero() })
+	x.write(string(file))
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	settled()
+
+	leader, number = x.leadKept()
+	at = time.Now()
+	x.must("restart", x.file, leader, "--yes", "--timeout", "60s")
+	x.until("another leads", 10*time.Second, func() bool { now, n := x.leadKept(); return n > number && now != leader })
+	x.until("writes go on", 20*time.Second, func() bool { return !o.after(at.Add(2 * time.Second)).IsZero() })
+	t.Logf("restarting the leader: the longest time without an answer was %.1f s", o.gap(at).Seconds())
+	settled()
+	o.end()
+	o.check(x)
+}
+
+// gap is the longest time in which no write was acknowledged, since a time.
+func (o *observer) gap(since time.Time) (longest time.Duration) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var ends []time.Time
+	for _, w := range o.commits {
+		if w.ended.After(since) {
+			ends = append(ends, w.ended)
+		}
+	}
+	slices.SortFunc(ends, time.Time.Compare)
+	for i := 1; i < len(ends); i++ {
+		longest = max(longest, ends[i].Sub(ends[i-1]))
+	}
+	return longest
 }

@@ -581,24 +581,13 @@ func phrase(a lease.Action) string {
 	case lease.Cut:
 		return "it stops following: " + a.Why
 	case lease.Confirm:
-		return fmt.Sprintf("writes are confirmed by %s: %s", list(a.Names), a.Why)
+		return fmt.Sprintf("writes are confirmed by %s: %s", lease.List(a.Names), a.Why)
 	case lease.Promote:
 		return "it takes writes: " + a.Why
 	case lease.Write:
-		return fmt.Sprintf("%s %s: %s", list(a.Record.Sync), "may take over", a.Why)
+		return fmt.Sprintf("from now on %s may take over: %s", lease.List(a.Record.Sync), a.Why)
 	}
 	return fmt.Sprintf("it follows %s, number %d", a.To.Member, a.To.Number)
-}
-
-func list(names []lease.Name) string {
-	if len(names) == 0 {
-		return "nobody else"
-	}
-	out := make([]string, len(names))
-	for i, n := range names {
-		out[i] = string(n)
-	}
-	return strings.Join(out, ", ")
 }
 
 // unable starts the program again where it cannot follow without that, and tells whether it has.
@@ -701,6 +690,11 @@ func (g *guard) acquire(ctx context.Context, r lease.Record) error {
 		g.claiming = false
 		g.mu.Unlock()
 	}()
+	if was := g.seen.Record; was != nil && was.Lead != g.config.Member {
+		if number, who := g.highest(); number > was.Number {
+			return fmt.Errorf("%s goes by number %d, and the store knows of %d only: %s", who, number, was.Number, putBack)
+		}
+	}
 	sent, lasts := now(), time.Duration(g.config.For)
 	id, got, taken, err := g.store.acquire(ctx, r, g.seen, lasts)
 	if err != nil || !taken {
@@ -724,6 +718,9 @@ func (g *guard) acquire(ctx context.Context, r lease.Record) error {
 	return nil
 }
 
+// putBack says what to do about a store that knows less than members do.
+const putBack = "it was put back to an earlier state, so nobody takes over by it. docs/leases.md says how to go on"
+
 // give hands the lease over: the program ends in order, which brings all that it has written to those that follow; then the lease is for the other.
 func (g *guard) give(to lease.Name) error {
 	g.look()
@@ -735,7 +732,7 @@ func (g *guard) give(to lease.Name) error {
 	case !g.seen.Known || r == nil:
 		return errors.New("the lease store does not answer")
 	case !slices.Contains(r.Sync, to):
-		return fmt.Errorf("%s may lack writes that were acknowledged: %s may take over", to, list(r.Sync))
+		return fmt.Errorf("%s may lack writes that were acknowledged: %s may take over", to, lease.List(r.Sync))
 	default:
 		g.say(fmt.Sprintf("the lease is handed over to %s", to))
 		g.mu.Lock()

@@ -101,53 +101,82 @@ func (g *guard) servePromise(w http.ResponseWriter, r *http.Request) {
 	answer(w, struct{}{})
 }
 
-// promises asks all other guards to take nothing, and tells whether all will.
-func (g *guard) promises(number uint64) bool {
+// call asks another guard, and gives its answer.
+func (g *guard) call(ctx context.Context, method, at, path string, body []byte) ([]byte, error) {
 	c := g.settings()
-	body := []byte(text(asked{From: c.Member, Number: number}))
-	var wg sync.WaitGroup
-	all := make([]bool, len(c.Members))
-	for i, p := range c.Members {
-		if p.Member == c.Member {
-			all[i] = true
-			continue
-		}
-		wg.Go(func() {
-			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(c.For)/5)
-			defer cancel()
-			all[i] = g.post(ctx, p.Guard, "/promise", body) == nil
-		})
-	}
-	wg.Wait()
-	return !slices.Contains(all, false)
-}
-
-func (g *guard) post(ctx context.Context, at, path string, body []byte) error {
-	c := g.settings()
-	scheme, client := "http", &http.Client{}
+	scheme, transport := "http", &http.Transport{DisableKeepAlives: true}
 	if c.Secured {
 		pool, err := believes(c.Authority)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		scheme = "https"
-		client.Transport = &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13,
-			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return shows(c.Certificate) }}}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13,
+			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return shows(c.Certificate) }}
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, scheme+"://"+at+path, bytes.NewReader(body))
+	r, err := http.NewRequestWithContext(ctx, method, scheme+"://"+at+path, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	got, err := client.Do(r)
+	got, err := (&http.Client{Transport: transport}).Do(r)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer got.Body.Close()
-	if got.StatusCode != http.StatusOK {
-		said, _ := io.ReadAll(io.LimitReader(got.Body, 1<<10))
-		return errors.New(strings.TrimSpace(string(said)))
+	said, err := io.ReadAll(io.LimitReader(got.Body, 4<<10))
+	if err == nil && got.StatusCode != http.StatusOK {
+		err = errors.New(strings.TrimSpace(string(said)))
 	}
-	return nil
+	return said, err
+}
+
+// each asks all other guards at once, and gives what each has answered; nil where one has not.
+func (g *guard) each(within time.Duration, method, path string, body []byte) map[lease.Name][]byte {
+	c := g.settings()
+	ctx, cancel := context.WithTimeout(context.Background(), within)
+	defer cancel()
+	var wg sync.WaitGroup
+	said := make([][]byte, len(c.Members))
+	for i, p := range c.Members {
+		if p.Member != c.Member {
+			wg.Go(func() {
+				if got, err := g.call(ctx, method, p.Guard, path, body); err == nil {
+					said[i] = got
+				}
+			})
+		}
+	}
+	wg.Wait()
+	answers := map[lease.Name][]byte{}
+	for i, p := range c.Members {
+		if p.Member != c.Member {
+			answers[p.Member] = said[i]
+		}
+	}
+	return answers
+}
+
+// promises asks all other guards to take nothing, and tells whether all will.
+func (g *guard) promises(number uint64) bool {
+	c := g.settings()
+	for _, said := range g.each(time.Duration(c.For)/5, http.MethodPost, "/promise", []byte(text(asked{From: c.Member, Number: number}))) {
+		if said == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// highest asks the other guards for the highest number that one of them goes by. Those that do not answer soon are passed over: it is a question about the store,
+// which is asked for the case that somebody has put it back.
+func (g *guard) highest() (number uint64, who lease.Name) {
+	for name, said := range g.each(300*time.Millisecond, http.MethodGet, "/state", nil) {
+		var s standing
+		if json.Unmarshal(said, &s) == nil && s.Number > number {
+			number, who = s.Number, name
+		}
+	}
+	return number, who
 }
 
 // serveHandOver has the member in the body lead instead of this one. It answers when this one has given up the lease for it.

@@ -123,7 +123,7 @@ type Role struct {
 	Program  *Program            `json:"program,omitempty"`
 	Proofs   map[string]Proof    `json:"proofs,omitempty"` // besides those of its program
 	TLS      Switch              `json:"tls,omitempty"`    // whether its members speak TLS, where it says so
-	Lease    *Lease              `json:"lease,omitempty"`   // where it says who leads
+	Lease    *Lease              `json:"lease,omitempty"`  // where it says who leads
 	Names    []string            `json:"names,omitempty"`  // DNS names and addresses under which clients reach it
 
 	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number

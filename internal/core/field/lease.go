@@ -58,7 +58,9 @@ func (r *Role) guarded() {
 }
 
 // Guarded tells whether members of the role have guards.
-func (r *Role) Guarded() bool { return r != nil && r.Lease != nil && r.Program != nil && r.Program.Lease != nil }
+func (r *Role) Guarded() bool {
+	return r != nil && r.Lease != nil && r.Program != nil && r.Program.Lease != nil
+}
 
 // lease checks what a role says of a lease.
 func (v *validator) lease(r *Role, at func(rest ...string) []string) {

@@ -16,6 +16,10 @@ func leaderless(d *draft) []Finding {
 		if r.Votes || r.Members < 2 || r.Program == nil || r.Program.Leader == nil {
 			continue
 		}
+		if r.Guarded() {
+			found = append(found, leased(&r)...)
+			continue
+		}
 		found = append(found, Finding{Severity: Hint, What: "leader without votes", Path: rolePath(r.Name), Role: r.Name,
 			Text: fmt.Sprintf("one of %s leads and its members do not vote: when the leader is lost, writes stop until another leads, however many are left", r.Name),
 			Mend: "know what makes another lead, by itself or by hand, and accept this with that as the reason; or say votes: true if its members elect who leads"})
@@ -147,6 +151,21 @@ func spreadImpossible(d *draft) []Finding {
 				Text: fmt.Sprintf("%s is to be spread over zones, and the field has one zone: nothing survives the loss of that zone", r.Name),
 				Mend: "name the zones of the nodes, or say spread: node", Edits: d.spread(r.Name, other)})
 		}
+	}
+	return found
+}
+
+// leased looks for what keeps a lease from doing what it is for.
+func leased(r *field.Role) (found []Finding) {
+	if r.Lease.Paused {
+		found = append(found, Finding{Severity: Hint, What: "taking over is paused", Path: append(rolePath(r.Name), "lease", "paused"), Role: r.Name,
+			Text: fmt.Sprintf("taking over in %s is paused: when its leader is lost, writes stop until that one is back", r.Name),
+			Mend: "take paused: true away"})
+	}
+	if r.Members == 2 {
+		found = append(found, Finding{Severity: Risk, What: "lease without a spare", Path: rolePath(r.Name), Role: r.Name,
+			Text: fmt.Sprintf("%s has two members, and every write is confirmed by both: when one is lost, writes wait until it is back, whoever leads", r.Name),
+			Mend: "set members to 3"})
 	}
 	return found
 }

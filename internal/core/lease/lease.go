@@ -9,6 +9,7 @@
 package lease
 
 import (
+	"fmt"
 	"slices"
 
 	"lanternfield/internal/core/field"
@@ -145,7 +146,7 @@ func (v View) barred() string {
 	case r == nil && !v.Founds:
 		return "nobody has begun"
 	case r != nil && r.Number < v.Promised:
-		return "the store knows less than this member: it was put back to an earlier state"
+		return fmt.Sprintf("the store knows of number %d only, and this member has gone by %d: the store was put back to an earlier state", r.Number, v.Promised)
 	case r != nil && r.Lead != v.Me && !slices.Contains(r.Sync, v.Me):
 		return "it may lack writes that were acknowledged"
 	case r != nil && r.Lead != v.Me && v.Paused:
@@ -198,14 +199,14 @@ func (v View) keep() Action {
 	if names := v.setting(); v.Self.Blocked || !v.Self.InEffect || !slices.Equal(v.Self.Confirm, names) {
 		return Action{Kind: Confirm, Names: names, Why: "who is waited for"}
 	}
-	return Action{Kind: Wait, Why: "it leads"}
+	return Action{Kind: Wait, Why: fmt.Sprintf("it leads, and %s may take over", List(r.Sync))}
 }
 
 // follow has the member follow who holds the lease.
 func (v View) follow(h Holder) Action {
 	switch {
 	case h.Number < v.Promised:
-		return Action{Kind: Wait, Why: "the store knows less than this member: it was put back to an earlier state"}
+		return Action{Kind: Wait, Why: fmt.Sprintf("the store knows of number %d only, and this member has gone by %d: the store was put back to an earlier state", h.Number, v.Promised)}
 	case !v.Self.Up:
 		return Action{Kind: Wait, Why: "its program does not answer"}
 	case v.Self.Follows != h.Member || v.Promised != h.Number:
@@ -236,6 +237,18 @@ func (v View) target() []Name {
 // setting is who must confirm writes now: those that are to, and those that the store says to have them all.
 func (v View) setting() []Name {
 	return sorted(slices.Compact(sorted(slices.Concat(v.target(), v.Store.Record.Sync))))
+}
+
+// List words some members.
+func List(names []Name) string {
+	if len(names) == 0 {
+		return "nobody"
+	}
+	out := string(names[0])
+	for _, n := range names[1:] {
+		out += ", " + string(n)
+	}
+	return out
 }
 
 func sorted(names []Name) []Name {

@@ -45,7 +45,7 @@ type Spec struct {
 	Version  string             `json:"version,omitempty"`
 	Votes    bool               `json:"votes,omitempty"` // its members vote, so that one without its data must not come back
 	Address  string             `json:"address,omitempty"`
-	Ceiling  field.Size         `json:"ceiling,omitzero"` // what it may take; the agent ends it when it takes more memory
+	Ceiling  field.Size         `json:"ceiling,omitzero"`  // what it may take; the agent ends it when it takes more memory
 	Guarded  bool               `json:"guarded,omitempty"` // a guard runs it, and holds the role's lease while it leads
 	Command  []string           `json:"command,omitempty"`
 	LookIn   []string           `json:"look_in,omitempty"`

@@ -102,7 +102,7 @@ func sentence(s *state.State, snap *Snapshot) string {
 	} else {
 		parts = append(parts, count)
 	}
-	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unproved(snap), unlikeTheList(snap), halted(snap), waiting(snap), restartsToCome(s)} {
+	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unproved(snap), unlikeTheList(snap), halted(snap), paused(s), waiting(snap), restartsToCome(s)} {
 		parts = append(parts, more...)
 	}
 	if snap.State == Converged {
@@ -204,6 +204,16 @@ func halted(snap *Snapshot) []string {
 		return nil
 	}
 	return []string{fmt.Sprintf("%s stopped on purpose", wording.Counted(n, "member"))}
+}
+
+// paused says where nobody takes over from a leader that is lost.
+func paused(s *state.State) (parts []string) {
+	for i := range s.Field.Roles {
+		if r := &s.Field.Roles[i]; r.Guarded() && r.Lease.Paused {
+			parts = append(parts, fmt.Sprintf("taking over is paused in %s", r.Name))
+		}
+	}
+	return parts
 }
 
 func lostWork(r RoleView) string {
