@@ -81,6 +81,7 @@ type guard struct {
 
 	// Of the main loop alone.
 	read    time.Time // when the configuration was changed
+	trusted time.Time // when the authority was
 	store   *store
 	stop    context.CancelFunc
 	id      clientv3.LeaseID
@@ -172,8 +173,15 @@ func (g *guard) put(k kept) error {
 // configure reads the configuration where it has changed.
 func (g *guard) configure() error {
 	info, err := os.Stat(lease.ConfigFile)
-	if err != nil || info.ModTime().Equal(g.read) {
+	if err != nil {
 		return err
+	}
+	if info.ModTime().Equal(g.read) {
+		if at := g.believed(); !at.Equal(g.trusted) { // another authority
+			g.trusted = at
+			return g.connect()
+		}
+		return nil
 	}
 	data, err := os.ReadFile(lease.ConfigFile)
 	if err != nil {
@@ -188,6 +196,7 @@ func (g *guard) configure() error {
 	g.config = &c
 	g.mu.Unlock()
 	g.read = info.ModTime()
+	g.trusted = g.believed()
 	if before == nil || !reflect.DeepEqual(before.Store, c.Store) || g.store == nil {
 		return g.connect()
 	}
@@ -198,6 +207,14 @@ func (g *guard) settings() *lease.Config {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.config
+}
+
+// believed tells when the authority that the store is believed by was changed.
+func (g *guard) believed() time.Time {
+	if info, err := os.Stat(g.config.StoreAuthority()); err == nil {
+		return info.ModTime()
+	}
+	return time.Time{}
 }
 
 // connect opens the store anew.

@@ -42,11 +42,7 @@ type seen struct {
 func open(c *lease.Config) (*store, error) {
 	cfg := clientv3.Config{Endpoints: c.Store.URLs, DialTimeout: time.Second, DialKeepAliveTime: 2 * time.Second, DialKeepAliveTimeout: time.Second,
 		Username: c.Store.User, Password: c.Store.Password, Logger: zap.NewNop()}
-	authority := c.Authority
-	if c.Store.Authority != "" {
-		authority = c.Store.Authority
-	}
-	if authority != "" {
+	if authority := c.StoreAuthority(); authority != "" {
 		pool, err := believes(authority)
 		if err != nil {
 			return nil, err

@@ -1,6 +1,7 @@
 package lease
 
 import (
+	"cmp"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -53,6 +54,9 @@ type Access struct {
 	User      string         `json:"user,omitempty"`
 	Password  string         `json:"password,omitempty"`
 }
+
+// StoreAuthority is the file with whom is believed of the store; empty where it speaks no TLS.
+func (c *Config) StoreAuthority() string { return cmp.Or(c.Store.Authority, c.Authority) }
 
 // Usual is how long a lease lasts where nothing is said; Least and Most are what can be said.
 const (
