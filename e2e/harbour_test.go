@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -93,10 +94,12 @@ func TestHarbourDesk(t *testing.T) {
 	}
 	node := x.status().member(leader).Node
 	content, _ := os.ReadFile(x.file)
-	x.write(strings.Replace(string(content), "roles:\n", "roles:\n", 1))
-	x.write(strings.Replace(string(content), `  - {name: "gull-{1..2}", zone: north-quay}`, `  - {name: gull-1, zone: north-quay}`+"\n"+`  - {name: gull-2, zone: north-quay}`, 1))
-	content, _ = os.ReadFile(x.file)
-	x.write(strings.Replace(string(content), "{name: "+node+",", "{name: "+node+", out: waits for a new disk,", 1))
+	named := regexp.MustCompile(`  - \{name: "(\w+)-\{1\.\.2\}", zone: ([\w-]+)\}`).ReplaceAllString(string(content), "  - {name: $1-1, zone: $2}\n  - {name: $1-2, zone: $2}")
+	out := strings.Replace(named, "{name: "+node+",", "{name: "+node+", out: waits for a new disk,", 1)
+	if out == named {
+		t.Fatalf("there is no %s in\n%s", node, named)
+	}
+	x.write(out)
 	x.must("deploy", x.file, "--yes", "--timeout", "120s")
 	close(done)
 	<-ended

@@ -3,6 +3,7 @@ package field
 import (
 	"maps"
 	"slices"
+	"time"
 )
 
 // Lease says that who leads a role is who holds a lease in a store: for programs that elect nobody.
@@ -14,6 +15,13 @@ type Lease struct {
 	User      string   `json:"user,omitempty"`      // of an external store
 	Secret    string   `json:"secret,omitempty"`    // the name of that user's password
 }
+
+// How long a lease lasts that is not renewed: where nothing is said, and what can be said.
+const (
+	LeaseFor   = 5 * time.Second
+	LeaseLeast = 2 * time.Second // an etcd grants none that is shorter than its election takes
+	LeaseMost  = time.Minute
+)
 
 // LeaseCall is the name under which a role with a lease calls its store.
 const LeaseCall = "lease"
@@ -33,7 +41,7 @@ type LeaseRule struct {
 const ByGuard Answerer = "guard"
 
 // guarded has what a lease changes in a role come true.
-func (r *Role) guarded() {
+func (r *Role) guarded(f *Field) {
 	if r.Program == nil {
 		return
 	}
@@ -48,7 +56,7 @@ func (r *Role) guarded() {
 	}
 	p.HandOver, p.ColdStart = p.Lease.HandOver, nil // the record in the store says whose data counts
 	r.Program = &p
-	if r.Calls[LeaseCall] == "" {
+	if r.Calls[LeaseCall] == "" && f.Role(r.Lease.Store) != nil {
 		r.Calls = maps.Clone(r.Calls)
 		if r.Calls == nil {
 			r.Calls = map[string]RoleName{}
@@ -67,9 +75,12 @@ func (v *validator) lease(r *Role, at func(rest ...string) []string) {
 	if r.Lease == nil {
 		return
 	}
-	v.refer(at("lease", "store"), r.Name, r.Lease.Store, "keeps its lease in")
+	v.refer(at("lease", "store"), r.Name, r.Lease.Store, "lease")
 	if r.Program == nil || r.Program.Lease == nil {
 		v.add(at("lease"), "", "the program of %s does not say how a guard deals with it (program: lease), so it can have no lease", r.Name)
+	}
+	if lasts := r.Lease.For.Or(LeaseFor); lasts < LeaseLeast || lasts > LeaseMost {
+		v.add(at("lease", "for"), "", "a lease lasts between %s and %s, and %s says %s", Span(LeaseLeast), Span(LeaseMost), r.Name, Span(lasts))
 	}
 	store := v.Role(r.Lease.Store)
 	if store != nil && store.External == nil && !slices.Contains(store.Provides, "leases") {

@@ -49,7 +49,7 @@ func FillDefaults(f *Field) {
 		if r.External != nil && r.Kit == "" && r.Program == nil {
 			r.Program, r.Members, r.Spread = r.External.program(), 1, SpreadNone
 		}
-		r.guarded()
+		r.guarded(f)
 	}
 	Resolve(f)
 }

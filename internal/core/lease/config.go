@@ -58,13 +58,6 @@ type Access struct {
 // StoreAuthority is the file with whom is believed of the store; empty where it speaks no TLS.
 func (c *Config) StoreAuthority() string { return cmp.Or(c.Store.Authority, c.Authority) }
 
-// Usual is how long a lease lasts where nothing is said; Least and Most are what can be said.
-const (
-	Usual = 5 * time.Second
-	Least = 2 * time.Second
-	Most  = time.Minute
-)
-
 // Margin is how much earlier than a lease can end its holder ends it for himself: clocks do not run alike, and ending a program takes time.
 func Margin(lasts time.Duration) time.Duration { return max(lasts/10, 200*time.Millisecond) }
 

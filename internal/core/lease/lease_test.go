@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"lanternfield/internal/core/field"
 )
 
 // TestNext goes through what a guard decides, case by case.
@@ -109,7 +111,7 @@ func TestTheRecordFollowsTheSetting(t *testing.T) {
 
 // TestADeadlineComesBeforeTheEnd compares when a holder ends its lease for itself with when it can end in the store, for clocks that do not run alike.
 func TestADeadlineComesBeforeTheEnd(t *testing.T) {
-	for _, lasts := range []time.Duration{Least, Usual, Most} {
+	for _, lasts := range []time.Duration{field.LeaseLeast, field.LeaseFor, field.LeaseMost} {
 		for _, ratio := range []float64{0.96, 1, 1.04} { // how fast the holder's clock runs
 			for _, delay := range []time.Duration{0, time.Millisecond, lasts / 2, lasts - time.Millisecond} {
 				sent := 100 * time.Second    // by the store's clock; it is granted a while later, and never earlier

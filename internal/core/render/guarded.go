@@ -25,7 +25,7 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	confirms, err := strconv.Atoi(r.text(string(rule.Confirms), "lease", "confirms"))
 	r.fail(err, "lease", "confirms")
 	c := lease.Config{Field: v.scene.Field.Name, Role: role.Name, Member: v.member.Name, Founds: v.Founding && v.Begins, Paused: role.Lease.Paused,
-		For: field.Duration(role.Lease.For.Or(lease.Usual)), Secured: v.TLS(), Drain: p.Stop.Drain, Stop: p.Stop.Signal,
+		For: field.Duration(role.Lease.For.Or(field.LeaseFor)), Secured: v.TLS(), Drain: p.Stop.Drain, Stop: p.Stop.Signal,
 		State: r.list(rule.State, "lease", "state"), Cut: r.list(rule.Cut, "lease", "cut"), Confirm: r.list(rule.Confirm, "lease", "confirm")}
 	for i, e := range p.TakeLead {
 		c.TakeLead = append(c.TakeLead, r.list(e.Exec, "take_lead", strconv.Itoa(i), "exec"))
