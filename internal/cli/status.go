@@ -260,9 +260,11 @@ func survives(r snapshot.RoleView) string {
 		return "-"
 	case !r.Votes && r.Survives < 0 && !r.Worked:
 		return "not up yet"
+	case r.Leased && r.Survives < 0 && r.Ready > 0:
+		return "writes wait for another member"
 	case !r.Votes && r.Survives < 0:
 		return "nobody is ready"
-	case !r.Votes && r.Led && r.Leader != "" && r.Survives > 0:
+	case !r.Votes && !r.Leased && r.Led && r.Leader != "" && r.Survives > 0:
 		return fmt.Sprintf("%d, but for %s", r.Survives, r.Leader)
 	case r.Survives < 0 && !r.Worked:
 		return "no quorum yet"

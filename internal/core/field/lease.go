@@ -3,6 +3,7 @@ package field
 import (
 	"maps"
 	"slices"
+	"strconv"
 	"time"
 )
 
@@ -30,7 +31,7 @@ const LeaseCall = "lease"
 type LeaseRule struct {
 	Port     string   `json:"port"`                // where others follow a member
 	Guard    string   `json:"guard"`               // the port on which guards talk to each other
-	Confirms Text     `json:"confirms"`            // how many others must confirm a write
+	Confirms string   `json:"confirms"`            // the setting that says how many others must confirm a write, of which one is the least
 	State    []string `json:"state"`               // prints how the member is; see lease.Report
 	Cut      []string `json:"cut"`                 // has it receive nothing
 	Confirm  []string `json:"confirm"`             // has those in CONFIRM confirm every write
@@ -68,6 +69,22 @@ func (r *Role) guarded(f *Field) {
 // Guarded tells whether members of the role have guards.
 func (r *Role) Guarded() bool {
 	return r != nil && r.Lease != nil && r.Program != nil && r.Program.Lease != nil
+}
+
+// Confirms is how many others must confirm a write of a member, where so many members are there; 0 where the role has no lease.
+func (f *Field) Confirms(r *Role, members int) int {
+	if !r.Guarded() {
+		return 0
+	}
+	said := r.Settings[r.Program.Lease.Confirms]
+	if said == "" {
+		said = f.Settings[r.Program.Lease.Confirms]
+	}
+	if o := r.Option(r.Program.Lease.Confirms); said == "" && o != nil {
+		said = o.Default
+	}
+	n, _ := strconv.Atoi(string(said))
+	return max(0, min(max(1, n), members-1))
 }
 
 // lease checks what a role says of a lease.

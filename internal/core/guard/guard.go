@@ -43,7 +43,7 @@ func guardNodes(s *state.State, draft *field.Field) error {
 
 // Check refuses a draft that cannot be deployed, or not now.
 func Check(s *state.State, r *resolve.Resolved) error {
-	return errors.Join(guardNodes(s, r.Field), guardMoves(s, r), guardPorts(s, r.Field), guardTLS(s, r.Field), guardVotes(s, r))
+	return errors.Join(guardNodes(s, r.Field), guardMoves(s, r), guardPorts(s, r.Field), guardTLS(s, r.Field), guardLeases(s, r.Field), guardVotes(s, r))
 }
 
 // guardMoves refuses a draft under which a member may not stay where it is and fits nowhere else.

@@ -65,6 +65,9 @@ func (s *script) role(t *testing.T, args []string) {
 			}
 			r.Program.Files = map[string]field.File{"base.conf": {Template: `{{.Secret "base"}}`, OnChange: on}}
 			r.Program.Reload = &field.Reload{Signal: "HUP"}
+		case "leases": // it can keep those of others
+			r.Provides = []string{"leases"}
+			r.Program.Ports = map[string]field.Port{"client": {Port: 2379, Scheme: "http"}}
 		case "per-zone":
 			r.Each.Zone, _ = strconv.Atoi(value)
 		case "seed-first", "one-by-one":
@@ -110,4 +113,17 @@ func giveProcedures(p *field.Program) {
 	p.HandOver[0].On = "leader"
 	p.Leader = &field.LeaderProbe{Call: field.Call{Exec: []string{"true"}}, IsMe: "true"}
 	p.Roster = &field.RosterProbe{Call: field.Call{Exec: []string{"true"}}, Each: "body", ID: "item", Name: "item"}
+}
+
+// lease has a role's leader be who holds a lease in another; in none where that is empty.
+func (s *script) lease(role, store field.RoleName) {
+	r := s.draft.Role(role)
+	p := *r.Program
+	p.Ports = map[string]field.Port{"client": {Port: 5432}, "guard": {Port: 5430, By: field.ByGuard}}
+	p.Lease = &field.LeaseRule{Port: "client", Guard: "guard", State: []string{"true"}, Cut: []string{"true"}, Confirm: []string{"true"}}
+	r.Program, r.Calls, r.Lease = &p, nil, nil
+	if store != "" {
+		r.Lease = &field.Lease{Store: store}
+	}
+	field.FillDefaults(&s.draft)
 }

@@ -183,6 +183,8 @@ func (s *script) do(t *testing.T, line string) string {
 		return answer(s.Do(engine.CertificatesDue{At: s.Now.Add(time.Duration(n) * 24 * time.Hour)}))
 	case "tls": // ROLE on|off
 		s.draft.Role(field.RoleName(args[0])).TLS = field.Switch(args[1])
+	case "lease": // ROLE STORE; none without one
+		s.lease(field.RoleName(args[0]), field.RoleName(strings.Join(args[1:], "")))
 	case "certificates":
 		var b strings.Builder
 		waits := s.State.TrustPending()

@@ -22,8 +22,6 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	}
 	v, p, rule := r.view, role.Program, role.Program.Lease
 	spec.Guarded = true
-	confirms, err := strconv.Atoi(r.text(string(rule.Confirms), "lease", "confirms"))
-	r.fail(err, "lease", "confirms")
 	c := lease.Config{Field: v.scene.Field.Name, Role: role.Name, Member: v.member.Name, Founds: v.Founding && v.Begins, Paused: role.Lease.Paused,
 		For: field.Duration(role.Lease.For.Or(field.LeaseFor)), Secured: v.TLS(), Drain: p.Stop.Drain, Stop: p.Stop.Signal,
 		State: r.list(rule.State, "lease", "state"), Cut: r.list(rule.Cut, "lease", "cut"), Confirm: r.list(rule.Confirm, "lease", "confirm")}
@@ -47,7 +45,7 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	slices.SortFunc(c.Members, func(a, b lease.Place) int {
 		return a.Member.Number() - b.Member.Number()
 	})
-	c.Want = min(confirms, max(0, len(c.Members)-1))
+	c.Want = v.scene.Field.Confirms(role, len(c.Members))
 	if c.Secured {
 		c.Authority, c.Certificate = "tls/authority.pem", "tls/member.pem"
 	}

@@ -22,7 +22,8 @@ func TestAGuardIsToldWhatItMustKnow(t *testing.T) {
 	p := f.Roles[0].Program
 	p.Stop = field.Stop{Signal: "INT"}
 	p.Ports["check"], p.Ports["guard"] = field.Port{Port: 5431, By: field.ByAgent}, field.Port{Port: 5430, By: field.ByGuard}
-	p.Lease = &field.LeaseRule{Port: "client", Guard: "guard", Confirms: "2", State: []string{"state", "{{.Member}}"}, Cut: []string{"cut"}, Confirm: []string{"confirm"}}
+	p.Lease = &field.LeaseRule{Port: "client", Guard: "guard", Confirms: "copies", State: []string{"state", "{{.Member}}"}, Cut: []string{"cut"}, Confirm: []string{"confirm"}}
+	f.Roles[0].Settings["copies"] = "2"
 	p.TakeLead, p.AttachTo = []field.Exec{{Exec: []string{"lead"}}}, []field.Exec{{Exec: []string{"follow"}}}
 	for _, name := range []field.MemberName{"berths-1", "berths-2"} {
 		m := s.Members[name]

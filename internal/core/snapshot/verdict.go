@@ -166,6 +166,9 @@ func troubledRoles(snap *Snapshot) []string {
 		if r.Votes && r.Survives == 0 && r.Voters > 1 && r.Worked {
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes, one more loss stops writes", r.Role, r.VotesReady, r.Voters))
 		}
+		if r.Leased && r.Survives == 0 && r.Want > 1 && r.Worked {
+			parts = append(parts, fmt.Sprintf("one more loss in %s stops writes", r.Role))
+		}
 	}
 	return parts
 }
@@ -317,6 +320,9 @@ func strengths(snap *Snapshot) []string {
 				losses = fmt.Sprintf("%d more %s", r.Survives, wording.Plural(r.Survives, "loss", "losses"))
 			}
 			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes and survives %s", r.Role, r.VotesReady, r.Voters, losses))
+		}
+		if r.Leased && r.Survives > 0 {
+			parts = append(parts, fmt.Sprintf("%s survives %d more %s", r.Role, r.Survives, wording.Plural(r.Survives, "loss", "losses")))
 		}
 	}
 	return parts

@@ -90,6 +90,7 @@ type RoleView struct {
 	Voters      int                 `json:"voters,omitempty"`
 	VotesReady  int                 `json:"votes_ready,omitempty"`
 	VotesNeeded int                 `json:"votes_needed,omitempty"`
+	Leased      bool                `json:"leased,omitempty"` // a lease says who leads
 	Survives    int                 `json:"survives"`
 	Leader      field.MemberName    `json:"leader,omitempty"`
 	Led         bool                `json:"led,omitempty"` // its program tells who leads

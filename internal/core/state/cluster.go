@@ -138,7 +138,7 @@ func (s *State) Survives(role *field.Role, members []*Member, ready int) int {
 	case role.Members == 0 && len(members) == 0:
 		return 0
 	case !role.Votes:
-		return ready - 1
+		return ready - 1 - s.Field.Confirms(role, len(members))
 	}
 	r := s.RoleOf(role.Name)
 	if r.Roster == nil && !Procedural(role) {

@@ -246,11 +246,15 @@ func (m *Model) drawRoleName(g *grid.Grid, k theme.Theme, l layout, r *Role, y i
 	colors := []grid.Color{k.Dim}
 	if text := r.supposed(); text != "" {
 		lines, colors = []string{text}, []grid.Color{k.Fail}
-	} else if r.Votes && !allUnsent(r.Members) {
+	} else if (r.Votes || r.Leased) && !allUnsent(r.Members) {
 		text, color := fmt.Sprintf("survives %d", r.Survives), k.Dim
 		switch {
 		case r.Halted:
 			text = "stopped"
+		case r.Leased && r.Survives < 0 && !r.Worked:
+			text = "not up yet"
+		case r.Leased && r.Survives < 0:
+			text, color = "writes wait", k.Fail
 		case r.Survives < 0 && !r.Worked:
 			text = "no quorum yet"
 		case r.Survives < 0:

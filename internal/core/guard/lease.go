@@ -1,0 +1,40 @@
+package guard
+
+import (
+	"fmt"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/state"
+)
+
+// guardLeases refuses a draft that gives a lease to a role that has been deployed without one, or another store: a store that knows nothing of the role cannot
+// tell whose data counts, and two could come to lead. One that is taken away must be so while nobody runs.
+func guardLeases(s *state.State, draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	for i := range s.Field.Roles {
+		was := &s.Field.Roles[i]
+		next := draft.Role(was.Name)
+		members := s.MembersOf(was.Name)
+		if next == nil || len(members) == 0 || !s.RoleOf(was.Name).Founded {
+			continue
+		}
+		switch {
+		case !was.Guarded() && next.Guarded():
+			return fmt.Errorf("%s was deployed without a lease, and a store that knows nothing of it cannot tell whose data counts: deploy another role with a lease, bring the data into it, and have clients use that one; "+
+				"nothing has been changed", was.Name)
+		case was.Guarded() && next.Guarded() && was.Lease.Store != next.Lease.Store:
+			return fmt.Errorf("%s keeps its lease in %s, and the draft has it kept in %s, which does not know whose data counts: keep the store, or deploy another role and bring the data into it; "+
+				"nothing has been changed", was.Name, was.Lease.Store, next.Lease.Store)
+		case was.Guarded() && !next.Guarded():
+			for _, m := range members {
+				if m.PID != 0 {
+					return fmt.Errorf("%s gives up its lease, and while its members are restarted one by one two of them could lead: stop it first (`lanternfield stop %s`), deploy, and start it again; "+
+						"nothing has been changed", was.Name, was.Name)
+				}
+			}
+		}
+	}
+	return nil
+}
