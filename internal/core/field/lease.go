@@ -71,6 +71,24 @@ func (r *Role) Guarded() bool {
 	return r != nil && r.Lease != nil && r.Program != nil && r.Program.Lease != nil
 }
 
+// LeaseStore is where the role's lease is kept; empty where it has none.
+func (r *Role) LeaseStore() RoleName {
+	if r.Guarded() {
+		return r.Lease.Store
+	}
+	return ""
+}
+
+// Relied lists the roles that this one calls to do its work, each once, by name. Of the store of its lease, it is only kept that somebody takes over.
+func (r *Role) Relied() []RoleName {
+	if !r.Guarded() {
+		return r.Called()
+	}
+	calls := maps.Clone(r.Calls)
+	delete(calls, LeaseCall)
+	return slices.Compact(slices.Sorted(maps.Values(calls)))
+}
+
 // Confirms is how many others must confirm a write of a member, where so many members are there; 0 where the role has no lease.
 func (f *Field) Confirms(r *Role, members int) int {
 	if !r.Guarded() {

@@ -147,8 +147,11 @@ func Of(s *state.State, at time.Time) *Snapshot {
 
 func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*state.Member, stage int) RoleView {
 	members := groups[role.Name]
-	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Leased: role.Guarded(), Halted: len(members) > 0,
+	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Leased: role.Guarded(), Confirms: s.Field.Confirms(role, role.Members), Store: role.LeaseStore(), Halted: len(members) > 0,
 		Led: role.Program != nil && role.Program.Leader != nil, Founding: s.Founding(role), Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
+	if v.Leased {
+		v.Relies = role.Relied()
+	}
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
 	}

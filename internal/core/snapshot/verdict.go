@@ -223,6 +223,9 @@ func lostWork(r RoleView) string {
 	if r.Votes {
 		return fmt.Sprintf("%s has %d of %d votes and needs %d: writes have stopped", r.Role, r.VotesReady, r.Voters, r.VotesNeeded)
 	}
+	if r.Leased && r.Ready > 0 {
+		return fmt.Sprintf("%s has too few to confirm writes, %d of %d: writes wait", r.Role, r.Ready, r.Want)
+	}
 	return fmt.Sprintf("%s has nobody left to do its work", r.Role)
 }
 

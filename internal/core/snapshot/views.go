@@ -90,7 +90,9 @@ type RoleView struct {
 	Voters      int                 `json:"voters,omitempty"`
 	VotesReady  int                 `json:"votes_ready,omitempty"`
 	VotesNeeded int                 `json:"votes_needed,omitempty"`
-	Leased      bool                `json:"leased,omitempty"` // a lease says who leads
+	Leased      bool                `json:"leased,omitempty"`      // a lease says who leads
+	Confirms    int                 `json:"confirms,omitempty"`    // how many others confirm each write then
+	Store       field.RoleName      `json:"lease_store,omitempty"` // where the lease is kept
 	Survives    int                 `json:"survives"`
 	Leader      field.MemberName    `json:"leader,omitempty"`
 	Led         bool                `json:"led,omitempty"` // its program tells who leads
@@ -107,11 +109,20 @@ type RoleView struct {
 	Halted      bool                `json:"halted,omitempty"`  // all its members are stopped on purpose
 	Highest     int                 `json:"highest,omitempty"` // the highest number that a member of it ever had
 	Calls       []field.RoleName    `json:"calls,omitempty"`   // without whom it cannot do its work
+	Relies      []field.RoleName    `json:"relies,omitempty"`  // of those it calls, where one of them is only the store of its lease
 	Outside     []string            `json:"outside,omitempty"` // the addresses of something that is not ours, and only watched
 	Authority   string              `json:"authority,omitempty"`
 	Knows       []field.RoleName    `json:"knows,omitempty"`  // of whom it is told without waiting for them
 	Keeps       bool                `json:"keeps,omitempty"`  // the data of its members outlives them
 	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
+}
+
+// Needs lists without whom the role cannot do its work.
+func (r RoleView) Needs() []field.RoleName {
+	if r.Leased {
+		return r.Relies
+	}
+	return r.Calls
 }
 
 // MemberView is one member. Writes tells whether a write sent to it can succeed now.

@@ -16,6 +16,9 @@ type Role struct {
 	Name  field.RoleName
 	Votes bool
 	Calls []field.RoleName // without whom it cannot do its work
+
+	Confirms int            // how many others must confirm each write, where a lease says who leads
+	Store    field.RoleName // where that lease is kept
 }
 
 // RolesOf gives the roles of a draft.
@@ -23,7 +26,7 @@ func RolesOf(f *field.Field) []Role {
 	roles := make([]Role, len(f.Roles))
 	for i := range f.Roles {
 		r := &f.Roles[i]
-		roles[i] = Role{Name: r.Name, Votes: r.Votes, Calls: r.Called()}
+		roles[i] = Role{Name: r.Name, Votes: r.Votes, Calls: r.Relied(), Confirms: f.Confirms(r, r.Members), Store: r.LeaseStore()}
 	}
 	return roles
 }
@@ -75,6 +78,8 @@ type RoleLoss struct {
 	Stopped bool           // it cannot do its work by itself
 	Already bool           // nor could it before
 	Leader  bool           // it loses its leader
+	Leased  bool           // writes wait where none is left to confirm them; another leads by itself
+	Store   field.RoleName // of its lease, where that has stopped: nobody can take over
 	Through field.RoleName // that it calls and that has stopped, so that it cannot do its work either
 }
 
@@ -88,7 +93,7 @@ func (c count) needed(r *Role) int {
 	if r.Votes {
 		return quorum.Needed(c.all)
 	}
-	return 1
+	return 1 + r.Confirms
 }
 
 // Fail finds what faults lead to. What a role calls it needs to do its work, and so on along the calls; what it only
@@ -128,7 +133,7 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 	concerned := make([]*RoleLoss, len(s.Roles))
 	for i := range s.Roles {
 		r, c := &s.Roles[i], counts[i]
-		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: c.needed(r)}
+		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Leased: r.Confirms > 0, Left: c.left, Of: c.all, Needed: c.needed(r)}
 		if c.all > 0 && c.left < l.Needed {
 			l.Stopped, stopped[i] = true, true
 		}
@@ -140,10 +145,20 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 	s.follow(index, counts, stopped, func(i int, through field.RoleName) {
 		if concerned[i] == nil {
 			c, r := counts[i], &s.Roles[i]
-			concerned[i] = &RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.left, Of: c.all, Needed: c.needed(r), Already: now[i]}
+			concerned[i] = &RoleLoss{Role: r.Name, Votes: r.Votes, Leased: r.Confirms > 0, Left: c.left, Of: c.all, Needed: c.needed(r), Already: now[i]}
 		}
 		concerned[i].Through = through
 	})
+	for i := range s.Roles {
+		r, c := &s.Roles[i], counts[i]
+		if at, ok := index[r.Store]; r.Store == "" || !ok || !stopped[at] || stopped[i] {
+			continue
+		}
+		if concerned[i] == nil {
+			concerned[i] = &RoleLoss{Role: r.Name, Leased: true, Left: c.left, Of: c.all, Needed: c.needed(r)}
+		}
+		concerned[i].Store = r.Store
+	}
 	for _, l := range concerned {
 		if l != nil {
 			loss.Roles = append(loss.Roles, *l)
@@ -171,7 +186,7 @@ func (s *Scene) AsItIs() []RoleLoss {
 	stopped := make([]bool, len(s.Roles))
 	for i := range s.Roles {
 		r, c := &s.Roles[i], counts[i]
-		out[i] = RoleLoss{Role: r.Name, Votes: r.Votes, Left: c.works, Of: c.all, Needed: c.needed(r)}
+		out[i] = RoleLoss{Role: r.Name, Votes: r.Votes, Leased: r.Confirms > 0, Left: c.works, Of: c.all, Needed: c.needed(r)}
 		out[i].Stopped = c.all > 0 && c.works < out[i].Needed
 		stopped[i] = out[i].Stopped
 	}
@@ -225,7 +240,7 @@ func rank(l RoleLoss) int {
 		return 1
 	case l.Through != "":
 		return 2
-	case l.Losses() == 0, l.Leader && !l.Votes:
+	case l.Losses() == 0, l.Leader && !l.Votes, l.Store != "":
 		return 3
 	}
 	return 4
@@ -255,6 +270,8 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 		return fmt.Sprintf("%s does not work as it is", l.Role), Stopped
 	case l.Stopped && l.Votes:
 		return fmt.Sprintf("%s and needs %d: writes stop", votes, l.Needed), Stopped
+	case l.Stopped && l.Leased && l.Left > 0:
+		return fmt.Sprintf("%s %s too few to confirm writes, %d of %d: writes wait", l.Role, verb("has", "would have"), l.Left, l.Of), Stopped
 	case l.Stopped:
 		return fmt.Sprintf("%s %s nobody left to do its work", l.Role, verb("has", "would have")), Stopped
 	case l.Through != "":
@@ -263,6 +280,16 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 		return votes + ": writes wait for an election; one more loss stops them", Tight
 	case l.Leader && l.Votes:
 		return fmt.Sprintf("%s: writes wait for an election, then go on, and %d more may be lost", votes, l.Losses()), Fine
+	case l.Store != "" && l.Leader:
+		return fmt.Sprintf("%s %s its leader, and nobody can take over without %s: writes stop", l.Role, verb("has lost", "would lose"), l.Store), Stopped
+	case l.Store != "":
+		return fmt.Sprintf("%s goes on with %d of %d, as long as its guards reach each other; nobody can take over without %s", l.Role, l.Left, l.Of, l.Store), Tight
+	case l.Leader && l.Leased && l.Losses() == 0:
+		return fmt.Sprintf("%s %s its leader: another leads within seconds; one more loss stops writes", l.Role, verb("has lost", "would lose")), Tight
+	case l.Leader && l.Leased:
+		return fmt.Sprintf("%s %s its leader: another leads within seconds, and %d more may be lost", l.Role, verb("has lost", "would lose"), l.Losses()), Fine
+	case l.Leased && l.Losses() == 0:
+		return fmt.Sprintf("%s goes on with %d of %d; one more loss stops writes", l.Role, l.Left, l.Of), Tight
 	case l.Leader:
 		return fmt.Sprintf("%s %s its leader: writes stop until another leads; %d of %d %s left", l.Role, verb("has lost", "would lose"), l.Left, l.Of, verb("are", "would be")), Tight
 	case l.Votes && l.Losses() == 0:

@@ -270,3 +270,26 @@ func TestAgainstCountingByHand(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatAFaultLeadsToWithALease has a database whose leader a lease in the store names, and whose writes one other must confirm.
+func TestWhatAFaultLeadsToWithALease(t *testing.T) {
+	s := &Scene{Roles: []Role{{Name: "store", Votes: true}, {Name: "berths", Confirms: 1, Store: "store"}, {Name: "desk", Calls: []field.RoleName{"berths"}}}}
+	for i, role := range []field.RoleName{"store", "berths", "berths", "berths", "desk"} {
+		s.Members = append(s.Members, Member{Name: role.Member(i), Role: role, Node: "n", Works: true, Votes: true, Leads: i == 1})
+	}
+	for _, test := range []struct {
+		faults []Fault
+		want   string
+	}{
+		{[]Fault{{Member: "berths-1"}}, "1 lantern would go dark · berths would lose its leader: another leads within seconds; one more loss stops writes"},
+		{[]Fault{{Member: "berths-2"}}, "1 lantern would go dark · berths goes on with 2 of 3; one more loss stops writes"},
+		{[]Fault{{Member: "berths-2"}, {Member: "berths-3"}}, "2 lanterns would go dark · berths would have too few to confirm writes, 1 of 3: writes wait · desk could not do its work without berths"},
+		{[]Fault{{Role: "berths"}}, "3 lanterns would go dark · berths would have nobody left to do its work · desk could not do its work without berths"},
+		{[]Fault{{Role: "store"}}, "1 lantern would go dark · store would hold 0 of 1 votes and needs 1: writes stop · berths goes on with 3 of 3, as long as its guards reach each other; nobody can take over without store"},
+		{[]Fault{{Role: "store"}, {Member: "berths-1"}}, "2 lanterns would go dark · store would hold 0 of 1 votes and needs 1: writes stop · berths would lose its leader, and nobody can take over without store: writes stop"},
+	} {
+		if got := s.Fail(test.faults...).Sentence(); got != test.want {
+			t.Errorf("%v:\n%s\nwant\n%s", test.faults, got, test.want)
+		}
+	}
+}

@@ -262,7 +262,7 @@ func (m *Model) drawRoleName(g *grid.Grid, k theme.Theme, l layout, r *Role, y i
 		case r.Survives == 0:
 			color = k.Fail
 		}
-		if len(lines[0])+len(text)+3 <= l.margin {
+		if len(lines[0])+len(text)+4 <= l.margin {
 			g.Text(l.X+l.margin-2-len(text), y+1, text, k.In(color))
 		} else if l.row >= 3 {
 			lines, colors = append(lines, text), append(colors, color)
