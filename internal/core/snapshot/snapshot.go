@@ -205,7 +205,7 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
 		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since, Version: m.Version,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
-	v.Writes = v.Phase == state.Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes || role.Survives >= 0)
+	v.Writes = v.Phase == state.Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes && !role.Leased || role.Survives >= 0)
 	v.RestartDue, v.Unfit = m.RestartDue, m.Unfit
 	if pending := m.Pending(); len(pending) > 0 {
 		v.Pending = wording.Changed(order.Named(pending))

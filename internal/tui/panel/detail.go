@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
@@ -287,6 +288,9 @@ func (p *writer) role(m *board.Model, r *board.Role, now time.Time) {
 		}
 	}
 	p.row("leader", leader, k.Gold)
+	if r.Leased {
+		p.row("lease", fmt.Sprintf("in %s; each write is confirmed by %s", r.Store, wording.Counted(r.Confirms, "other")), k.Paper)
+	}
 	if len(r.Rivals) > 0 {
 		p.row("and", rivalsOf(r, r.Leader)+" says so too: they may accept different writes", k.Fail)
 	}

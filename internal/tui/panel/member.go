@@ -120,7 +120,7 @@ func writes(role *board.Role, m board.Member) string {
 		return "taken here"
 	case role.Leader == "":
 		return "not taken: nobody leads"
-	case role.Votes:
+	case role.Votes, role.Leased && role.Survives < 0:
 		return "not taken: too few of " + string(role.Role) + " are ready"
 	}
 	return "not here: " + string(role.Leader) + " leads"
