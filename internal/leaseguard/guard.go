@@ -116,14 +116,13 @@ func (g *guard) run() int {
 		case <-time.After(wait):
 		case <-g.wake:
 		case s := <-signals:
-			if s := s.(syscall.Signal); g.program == nil || !g.ends(s) {
-				if g.program == nil && s != syscall.SIGHUP {
-					return 128 + int(s)
-				}
-				g.program.signal(s)
-				break
-			} else {
+			switch s := s.(syscall.Signal); {
+			case g.ends(s) && g.program != nil:
 				return g.finish(s)
+			case g.ends(s):
+				return 128 + int(s)
+			case g.program != nil:
+				g.program.signal(s)
 			}
 		case h := <-g.handOver:
 			h.done <- g.give(h.to)
