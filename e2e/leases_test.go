@@ -565,3 +565,50 @@ func (o *observer) gap(since time.Time) (longest time.Duration) {
 	}
 	return longest
 }
+
+// TestALeasedRoleGrowsAndShrinks has a role with a lease scaled up and down under writes, past its leader, and its store lose what it knew: nobody takes over by it
+// before a person says whose data counts.
+func TestALeasedRoleGrowsAndShrinks(t *testing.T) {
+	t.Parallel()
+	content := leased[:strings.Index(leased, "place:")]
+	x := newTrial(t, strings.Replace(content, "harbour-leases", "harbour-sizes", 1))
+	x.must("deploy", x.file, "--yes", "--timeout", "120s")
+	o := observe(x, x.status())
+	t.Cleanup(x.guardsSaid)
+	x.until("all three follow or lead, and one may take over", 60*time.Second, x.settled)
+	for _, members := range []string{"5", "2", "3"} {
+		at := time.Now()
+		x.must("scale", x.file, "berths", members, "--yes", "--timeout", "120s")
+		x.until("writes go on with "+members, 20*time.Second, func() bool { return !o.after(at.Add(time.Second)).IsZero() })
+		if now := x.status(); now.State != "converged" {
+			t.Errorf("with %s: %s", members, now.Verdict)
+		}
+		t.Logf("to %s members: the longest time without an answer was %.1f s", members, o.gap(at).Seconds())
+	}
+	o.end()
+	o.check(x)
+
+	// The store is put back to an earlier state.
+	leader, number := x.leadKept()
+	store := x.access("tariffs")
+	record := "/lanternfield/harbour-sizes/berths/record"
+	if out, err := store.runs("etcdctl", "put", record, fmt.Sprintf(`{"number": %d, "lead": "berths-9", "sync": ["berths-1", "berths-2", "berths-3"]}`, number-1)).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	x.unkept()
+	send(syscall.SIGKILL, x.guardOf(leader))
+	var others []string
+	for _, m := range x.status().Members {
+		if m.Role == "berths" {
+			others = append(others, m.Member)
+		}
+	}
+	x.until("all see it, and nobody takes over", 30*time.Second, func() bool {
+		return !slices.ContainsFunc(others, func(name string) bool { return !strings.Contains(x.why(name), "put back to an earlier state") })
+	})
+	if out, err := store.runs("etcdctl", "put", record, fmt.Sprintf(`{"number": %d, "lead": %q}`, number+1, leader)).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	x.until("who was named leads", 30*time.Second, func() bool { now, n := x.leadKept(); return now == leader && n > number+1 })
+	x.until("it leads, and somebody may take over", 30*time.Second, func() bool { return x.mayTakeOver(leader, []int{0}) })
+}

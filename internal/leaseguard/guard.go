@@ -5,8 +5,6 @@ package leaseguard
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"os"
@@ -244,17 +242,4 @@ func (g *guard) turn() time.Duration {
 		return pace / 2
 	}
 	return soon
-}
-
-// trusted checks who connects: a member, by a certificate of the field's authority.
-func trusted(pool *x509.CertPool, s tls.ConnectionState) error {
-	if len(s.PeerCertificates) == 0 {
-		return errors.New("no certificate")
-	}
-	between := x509.NewCertPool()
-	for _, c := range s.PeerCertificates[1:] {
-		between.AddCert(c)
-	}
-	_, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool, Intermediates: between, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
-	return err
 }

@@ -23,11 +23,12 @@ func (g *guard) rouse() {
 // say has the member's log, and those who ask, told what the guard does.
 func (g *guard) say(why string) {
 	g.mu.Lock()
-	if g.says.Why != why {
-		note(why)
+	defer g.mu.Unlock()
+	if g.says.Why == why {
+		return
 	}
+	note(why)
 	g.says.Why = why
-	g.mu.Unlock()
 	_ = os.WriteFile("data/lease/why", []byte(why+"\n"), 0o644)
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -40,7 +41,7 @@ func (g *guard) listen() error {
 		l = tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequireAnyClientCert,
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return shows(c.Certificate) },
 			VerifyConnection: func(s tls.ConnectionState) error {
-				return verify(c.Authority, s)
+				return verify(g.settings(), s)
 			}})
 	}
 	mux := http.NewServeMux()
@@ -58,13 +59,27 @@ func (g *guard) listen() error {
 	return nil
 }
 
-// verify checks the certificate of who connects against the authorities as they are now.
-func verify(authority string, s tls.ConnectionState) error {
-	pool, err := believes(authority)
+// verify checks who connects: a member of this role, by a certificate of the field's authorities as they are now. Members of other roles have none of this.
+func verify(c *lease.Config, s tls.ConnectionState) error {
+	pool, err := believes(c.Authority)
 	if err != nil {
 		return err
 	}
-	return trusted(pool, s)
+	if len(s.PeerCertificates) == 0 {
+		return errors.New("no certificate")
+	}
+	between := x509.NewCertPool()
+	for _, c := range s.PeerCertificates[1:] {
+		between.AddCert(c)
+	}
+	own := s.PeerCertificates[0]
+	if _, err = own.Verify(x509.VerifyOptions{Roots: pool, Intermediates: between, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(c.Members, func(p lease.Place) bool { return own.VerifyHostname(string(p.Member)) == nil }) {
+		return fmt.Errorf("the certificate is not that of a member of %s", c.Role)
+	}
+	return nil
 }
 
 func serve(l net.Listener, h http.Handler) {
