@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"filippo.io/age"
@@ -22,9 +23,10 @@ type door struct {
 	listener net.Listener
 	guests   map[int]Guest
 	next     int
-	busy     int       // requests that go on
-	left     time.Time // when the last one left
-	visited  bool      // somebody has been attached
+	busy     int          // requests that go on
+	asked    atomic.Int32 // orders that go on
+	left     time.Time    // when the last one left
+	visited  bool         // somebody has been attached
 	handover chan struct{}
 	unsealed chan *age.X25519Identity // hears what opens the keyring
 	once     sync.Once
@@ -178,10 +180,16 @@ func (c *Controller) turnAway() {
 	}
 }
 
+// answering is how long those who have ordered something are given to hear what came of it.
+const answering = time.Second
+
 // shut ends what goes on through the socket.
 func (c *Controller) shut() error {
 	if c.door.server == nil {
 		return nil
+	}
+	for until := time.Now().Add(answering); c.door.asked.Load() > 0 && time.Now().Before(until); {
+		time.Sleep(2 * time.Millisecond)
 	}
 	return c.door.server.Close()
 }

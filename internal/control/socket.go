@@ -73,12 +73,15 @@ func (c *Controller) handler() http.Handler {
 		answer(w, a, err)
 	})
 	mux.HandleFunc("POST /v1/order", func(w http.ResponseWriter, r *http.Request) {
+		c.door.asked.Add(1) // the controller may end of what is asked, and who asked is told
+		defer c.door.asked.Add(-1)
 		var o Request
 		err := json.NewDecoder(r.Body).Decode(&o)
 		if err == nil {
 			err = c.Do(r.Context(), o)
 		}
 		answer(w, struct{}{}, err)
+		_ = http.NewResponseController(w).Flush()
 	})
 	mux.HandleFunc("GET /v1/tide", func(w http.ResponseWriter, r *http.Request) {
 		since, _ := time.Parse(time.RFC3339Nano, r.FormValue("since"))
