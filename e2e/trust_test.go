@@ -101,7 +101,7 @@ func TestTheAuthorityIsReplacedUnderCalls(t *testing.T) {
 		t.Fatalf("%v %s", err, out)
 	}
 	calls := call200(t, before.url)
-	x.until("calls go through", 10*time.Second, func() bool { return calls.ok.Load() > 100 })
+	x.until("calls go through", 40*time.Second, func() bool { return calls.ok.Load() > 100 })
 
 	out := x.must("trust", "renew", x.file, "--yes", "--timeout", "120s")
 	x.contains(out, "show what was issued last")
@@ -116,7 +116,7 @@ func TestTheAuthorityIsReplacedUnderCalls(t *testing.T) {
 	after, storeAfter := x.access("berths"), x.access("tariffs")
 	calls.url.Store(&after.url)
 	x.must("trust", "rotate", x.file, "--finish", "--yes", "--timeout", "120s")
-	x.until("more calls go through", 10*time.Second, func() bool { return calls.ok.Load() > 500 })
+	x.until("more calls go through", 40*time.Second, func() bool { return calls.ok.Load() > 500 })
 	calls.end()
 	if n := calls.lost.Load(); n > 0 {
 		t.Errorf("%d of %d calls were lost: %s", n, n+calls.ok.Load(), calls.firstLoss)
