@@ -57,7 +57,7 @@ func (r *Role) guarded(f *Field) {
 	}
 	p.HandOver, p.ColdStart = p.Lease.HandOver, nil // the record in the store says whose data counts
 	r.Program = &p
-	if r.Calls[LeaseCall] == "" && f.Role(r.Lease.Store) != nil {
+	if r.Calls[LeaseCall] == "" && r.Lease.Store != r.Name && f.Role(r.Lease.Store) != nil {
 		r.Calls = maps.Clone(r.Calls)
 		if r.Calls == nil {
 			r.Calls = map[string]RoleName{}

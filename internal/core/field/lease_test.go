@@ -19,6 +19,7 @@ func TestWhatALeaseMeans(t *testing.T) {
 			r.Lease.User, r.Lease.Authority = "berths", "/etc/store.pem"
 		}, ""},
 		{"nobody", func(_ *Field, r *Role) { r.Lease.Store = "stoer" }, `berths names a role "stoer" under lease`},
+		{"itself", func(_ *Field, r *Role) { r.Lease.Store, r.Provides = "berths", []string{"leases"} }, "berths names itself under lease"},
 		{"one that keeps none", func(f *Field, _ *Role) { f.Roles[0].Provides = nil }, "store cannot keep leases"},
 		{"a program that says nothing", func(_ *Field, r *Role) { r.Program.Lease = nil }, "the program of berths does not say how a guard deals with it"},
 		{"too short", func(_ *Field, r *Role) { r.Lease.For = Duration(time.Second) }, "a lease lasts between 2.0 s and 1 min 0 s"},

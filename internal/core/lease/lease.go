@@ -61,7 +61,7 @@ type View struct {
 	Want   int    // how many others must confirm a write
 	Founds bool   // it may begin, where the store has no record of the role
 	Paused bool   // nobody takes over from another
-	Bound  bool   // it has promised to take nothing for now
+	Bound  bool   // it has promised to take nothing, and the time of that is not over
 	Yields bool   // the lease was given up for another, who may still take it
 
 	Promised uint64 // the highest number that it has ever gone by; kept on disk

@@ -209,26 +209,6 @@ func halted(snap *Snapshot) []string {
 	return []string{fmt.Sprintf("%s stopped on purpose", wording.Counted(n, "member"))}
 }
 
-// paused says where nobody takes over from a leader that is lost.
-func paused(s *state.State) (parts []string) {
-	for i := range s.Field.Roles {
-		if r := &s.Field.Roles[i]; r.Guarded() && r.Lease.Paused {
-			parts = append(parts, fmt.Sprintf("taking over is paused in %s", r.Name))
-		}
-	}
-	return parts
-}
-
-func lostWork(r RoleView) string {
-	if r.Votes {
-		return fmt.Sprintf("%s has %d of %d votes and needs %d: writes have stopped", r.Role, r.VotesReady, r.Voters, r.VotesNeeded)
-	}
-	if r.Leased && r.Ready > 0 {
-		return fmt.Sprintf("%s has too few to confirm writes, %d of %d: writes wait", r.Role, r.Ready, r.Want)
-	}
-	return fmt.Sprintf("%s has nobody left to do its work", r.Role)
-}
-
 // missingNodes words which nodes their grounds have not given yet, with up to two reasons for which they cannot.
 func missingNodes(snap *Snapshot) []string {
 	var asked, parts []string
@@ -313,24 +293,6 @@ func waiting(snap *Snapshot) []string {
 	return parts
 }
 
-// strengths words what a whole field can lose.
-func strengths(snap *Snapshot) []string {
-	var parts []string
-	for _, r := range snap.Roles {
-		if r.Votes && r.Want > 0 && (r.Survives > 0 || r.Voters == 1) {
-			losses := "no loss"
-			if r.Survives > 0 {
-				losses = fmt.Sprintf("%d more %s", r.Survives, wording.Plural(r.Survives, "loss", "losses"))
-			}
-			parts = append(parts, fmt.Sprintf("%s holds %d of %d votes and survives %s", r.Role, r.VotesReady, r.Voters, losses))
-		}
-		if r.Leased && r.Survives > 0 {
-			parts = append(parts, fmt.Sprintf("%s survives %d more %s", r.Role, r.Survives, wording.Plural(r.Survives, "loss", "losses")))
-		}
-	}
-	return parts
-}
-
 // refusal says that agents do not obey this log: then what it tells of their members is not how they are.
 func refusal(s *state.State, lit, wanted int) string {
 	var nodes []field.NodeName
@@ -370,16 +332,6 @@ func (snap *Snapshot) Lit() (lit, wanted int) {
 		wanted += r.Want
 	}
 	return lit, wanted
-}
-
-// Weakest is the smallest number of losses that a role whose members vote survives; ok is false where there is none.
-func (snap *Snapshot) Weakest() (survives int, ok bool) {
-	for _, r := range snap.Roles {
-		if r.Votes && (!ok || r.Survives < survives) {
-			survives, ok = r.Survives, true
-		}
-	}
-	return survives, ok
 }
 
 // restartsToCome words which members wait to be restarted, for whom, and which take a change at their next start only.
