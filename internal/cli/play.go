@@ -36,6 +36,7 @@ func (a *app) playCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return outside.Run(cmd.Context(), o) }}
 	watch.Flags().StringVar(&o.Listen, "listen", "", "its own address")
 	watch.Flags().StringArrayVar(&o.To, "to", nil, "an address that is watched")
+	watch.Flags().StringVar(&o.From, "from", "", "a file with addresses that are watched, one a line")
 	watch.Flags().IntVar(&o.Need, "need", 1, "how many must answer")
 	watch.Flags().StringVar(&o.Path, "path", "", "asked by HTTP")
 	watch.Flags().StringVar(&o.Scheme, "scheme", "http", "of that")

@@ -127,7 +127,11 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 		return nil, err
 	}
 	draft = resolve.Surrounded(draft, c.folder.Others)
-	r, err := review.Of(c.current(), draft)
+	s := c.current()
+	if err := c.folder.unlinked(s, draft); err != nil {
+		return nil, err
+	}
+	r, err := review.Of(s, draft)
 	if err != nil {
 		return nil, err
 	}
@@ -178,19 +182,23 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		if o.Draft != nil {
 			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)
 			lacks, err := c.lacks(ctx, o.Draft)
-			if err = cmp.Or(err, c.folder.barred(o.Draft), missingError(lacks), c.check(ctx, o.Draft)); err != nil {
+			if err = cmp.Or(err, c.folder.unlinked(c.current(), o.Draft), c.folder.barred(o.Draft), missingError(lacks), c.check(ctx, o.Draft)); err != nil {
 				return err
 			}
 		}
 	}
-	return c.submit(ctx, input{asked: &o})
+	err := c.submit(ctx, input{asked: &o})
+	if err == nil && (o.What == takeBack || o.What == handOver) {
+		c.takenBack(ctx, o)
+	}
+	return err
 }
 
 // Settled tells whether nothing is left to do; see engine.Settled.
 func (c *Controller) Settled() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return engine.Settled(c.state)
+	return engine.Settled(c.state) && !c.tellingOthers() && !c.heeding.Load() && (c.sealed != nil || len(engine.LinksToDrop(c.state)) == 0)
 }
 
 // Gone tells whether there is nothing of the field in the world.

@@ -61,6 +61,11 @@ type Controller struct {
 	proofs   map[int]bool               // that were begun, by number
 	lacking  map[field.NodeName]lacking // whose agents do not obey this log
 
+	telling map[string]told // other fields that are to be told of something, by grant
+
+	nudged  chan struct{} // another field has something new
+	heeding atomic.Bool   // and has not been asked yet
+
 	door    door // who is attached
 	command string
 	since   time.Time
@@ -191,7 +196,8 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, sealed: p.sealed, members: membersOf(p.ring),
 		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
-		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{}}
+		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{},
+		telling: map[string]told{}, nudged: make(chan struct{}, 1)}
 	if _, _, err = c.decide([]input{{in: over}}); err == nil && !p.closed {
 		err = c.listen()
 	}
@@ -204,6 +210,10 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	go c.own(ctx)
 	c.drivers.Go(func() { c.condensing(ctx) })
 	c.drivers.Go(func() { c.backing(ctx) })
+	if !p.closed {
+		c.drivers.Go(func() { c.linking(ctx) })
+		c.drivers.Go(func() { c.granting(ctx) })
+	}
 	return c, nil
 }
 

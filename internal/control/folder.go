@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base32"
@@ -53,12 +54,17 @@ type Folder struct {
 	Identity *age.X25519Identity
 	// Passphrase asks a person for the passphrase of the keyring, and why; nil where nobody can be asked.
 	Passphrase func(why string) (string, error)
+	// Wake has another field kept that nobody keeps, by a process of its own; nil where nobody can.
+	Wake func(ctx context.Context, other Folder) error
 	// Progress hears how far the reading of a long log has come; nil for nobody.
 	Progress func(done, of uint64)
 }
 
 // FolderOf gives the folder of the field of that name below the root.
 func FolderOf(root, name string) Folder { return Folder{Dir: filepath.Join(root, name)} }
+
+// other is the folder of another field of the same state folder.
+func (f Folder) other(name string) Folder { return FolderOf(filepath.Dir(f.Dir), name) }
 
 // own is the part of it that nobody else may enter. The way to the nodes may be passed: members may run as users of their own.
 func (f Folder) own() string { return filepath.Join(f.Dir, ownFolder) }

@@ -73,6 +73,9 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		return nil, err
 	}
 	askAgents(ctx, f, s)
+	if err := f.unlinked(s, draft); err != nil {
+		return nil, err
+	}
 	draft = resolve.Surrounded(draft, f.Others)
 	r, err := review.Of(s, draft)
 	if err != nil {

@@ -35,19 +35,30 @@ func (f Folder) Others() map[field.NodeName]*field.Others {
 	return out
 }
 
-// kept remembers what fields keep, by their folder, as long as their logs stay as they are.
+// kept remembers what other fields say, by their folder, as long as their logs stay as they are.
 var kept struct {
 	sync.Mutex
 	by map[string]keptShare
 }
 
 type keptShare struct {
-	stamp [2]time.Time
-	take  map[field.NodeName]field.Size
+	stamp    [2]time.Time
+	deployed bool
+	take     map[field.NodeName]field.Size // of shared nodes
+	links    map[field.RoleName]field.External
 }
 
 // keeps is what the members of a deployed field take of the nodes that it shares.
 func (f Folder) keeps() map[field.NodeName]field.Size {
+	share, err := f.share()
+	if err != nil && !errors.Is(err, ErrNothing) {
+		slog.Warn("what another field keeps of shared nodes cannot be read", "folder", f.Dir, "error", err)
+	}
+	return share.take
+}
+
+// share is what other fields need to know of this one. ErrNothing says that there is none.
+func (f Folder) share() (keptShare, error) {
 	var stamp [2]time.Time
 	for i, name := range []string{f.events(), f.events() + "-wal"} {
 		if info, err := os.Stat(name); err == nil {
@@ -57,27 +68,29 @@ func (f Folder) keeps() map[field.NodeName]field.Size {
 	kept.Lock()
 	defer kept.Unlock()
 	if k, known := kept.by[f.Dir]; known && k.stamp == stamp {
-		return k.take
+		return k, nil
 	}
 	s, err := readState(f)
 	if err != nil {
-		if !errors.Is(err, ErrNothing) {
-			slog.Warn("what another field keeps of shared nodes cannot be read", "folder", f.Dir, "error", err)
-		}
-		return nil
+		return keptShare{}, err
 	}
-	take := map[field.NodeName]field.Size{}
+	k := keptShare{stamp: stamp, deployed: s.Deployed() && !s.Retiring, take: map[field.NodeName]field.Size{}, links: map[field.RoleName]field.External{}}
 	if s.Deployed() {
 		for _, m := range state.SortedMembers(s) {
 			r, n := s.Field.Role(m.Role), s.Field.Node(m.Node)
 			if m.Phase != state.Gone && r != nil && n != nil && n.Shared {
-				take[m.Node] = take[m.Node].Plus(r.Taken())
+				k.take[m.Node] = k.take[m.Node].Plus(r.Taken())
+			}
+		}
+		for i := range s.Field.Roles {
+			if r := &s.Field.Roles[i]; r.Linked() && k.deployed {
+				k.links[r.Name] = *r.External
 			}
 		}
 	}
 	if kept.by == nil {
 		kept.by = map[string]keptShare{}
 	}
-	kept.by[f.Dir] = keptShare{stamp, take}
-	return take
+	kept.by[f.Dir] = k
+	return k, nil
 }

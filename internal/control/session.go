@@ -66,6 +66,12 @@ type Request struct {
 	rootKey string // the fingerprint of the root of the authority that is to be made
 }
 
+// What is asked for about other fields.
+const (
+	takeBack = "take back" // names: a role, and the field that it is taken back from
+	handOver = "hand over" // names: the field to which what was taken back may be handed over again
+)
+
 // input turns an order into what the engine decides on.
 func (o Request) input(s *state.State) (engine.Input, error) {
 	switch o.What {
@@ -82,6 +88,16 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		return engine.ResumeRollout{By: o.By}, nil
 	case "rotate":
 		return engine.MakeAuthority{By: o.By, Key: o.rootKey}, nil
+	case takeBack:
+		if len(o.Names) != 2 {
+			return nil, fmt.Errorf("say which role is taken back from which field")
+		}
+		return engine.TakeBack{Role: field.RoleName(o.Names[0]), By: o.Names[1], Who: o.By}, nil
+	case handOver:
+		if len(o.Names) != 1 {
+			return nil, fmt.Errorf("say to which field something may be handed over again")
+		}
+		return engine.AllowLink{By: o.Names[0], Who: o.By}, nil
 	case "finish rotating":
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}

@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/link"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
@@ -149,6 +150,24 @@ func (c *Controller) handler() http.Handler {
 		out, err := c.Outside(r.Context(), ask)
 		answer(w, out, err)
 	})
+	mux.HandleFunc("POST /v1/link", func(w http.ResponseWriter, r *http.Request) {
+		var ask link.Ask
+		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		said, err := c.Link(r.Context(), ask)
+		answer(w, said, err)
+	})
+	mux.HandleFunc("POST /v1/unlink", func(w http.ResponseWriter, r *http.Request) {
+		var ask link.Ask
+		err := json.NewDecoder(r.Body).Decode(&ask)
+		if err == nil {
+			err = c.Unlink(r.Context(), ask)
+		}
+		answer(w, struct{}{}, err)
+	})
+	mux.HandleFunc("POST /v1/nudge", func(w http.ResponseWriter, _ *http.Request) { answer(w, struct{}{}, c.Nudge()) })
 	mux.HandleFunc("POST /v1/seal", func(w http.ResponseWriter, r *http.Request) {
 		var s Seals
 		err := json.NewDecoder(r.Body).Decode(&s)

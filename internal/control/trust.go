@@ -206,14 +206,7 @@ func (c *Controller) bring(ctx context.Context, s *state.State, role *field.Role
 	if !a.TLS {
 		return nil
 	}
-	defer func() { // who reaches it by its name is shown what somebody else vouches for
-		for _, of := range []field.RoleName{role.Name, a.Through} {
-			if shown := s.RoleOf(of).Outside; of != "" && shown != nil {
-				pem, _ := c.ring.Given(trust.OutsideSecret(string(of)), shown.Number)
-				a.Bring[AuthorityFile] += identity.Certificates(identity.Vouching(pem))
-			}
-		}
-	}()
+	defer func() { a.Bring[AuthorityFile] += c.vouching(s, role.Name, a.Through) }()
 	var err error
 	if a.Bring[AuthorityFile], err = c.members.Authorities(s.Field.Name, s.Authorities); err != nil || !a.Client {
 		return err
@@ -230,4 +223,16 @@ func (c *Controller) bring(ctx context.Context, s *state.State, role *field.Role
 	key, err := c.members.Key(of)
 	a.Bring[ClientFile], a.Until = chain+key, of.Issue.Until
 	return err
+}
+
+// vouching is whom clients have to believe besides, where roles show certificates from outside to those who reach them by their names, as PEM.
+func (c *Controller) vouching(s *state.State, roles ...field.RoleName) string {
+	text := ""
+	for _, of := range roles {
+		if shown := s.RoleOf(of).Outside; of != "" && shown != nil {
+			pem, _ := c.ring.Given(trust.OutsideSecret(string(of)), shown.Number)
+			text += identity.Certificates(identity.Vouching(pem))
+		}
+	}
+	return text
 }

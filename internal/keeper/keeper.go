@@ -33,6 +33,9 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 	if o.Ready != nil {
 		f.Progress = report.progress
 	}
+	f.Wake = func(ctx context.Context, other control.Folder) error {
+		return Start(ctx, other, "lanternfield keep, for "+f.Name()+", which is linked with it")
+	}
 	c, err := control.Hold(ctx, f, o.Command)
 	if err != nil {
 		report.failed(err)

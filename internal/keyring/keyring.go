@@ -13,6 +13,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -205,6 +206,13 @@ func (k *Keyring) Given(name string, number int) (string, bool) {
 	defer k.mu.Unlock()
 	value, ok := k.content.Given[name][number]
 	return value, ok
+}
+
+// Numbers lists which of a secret were given.
+func (k *Keyring) Numbers(name string) []int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Sorted(maps.Keys(k.content.Given[name]))
 }
 
 // Asked gives the key for which a certificate from outside was asked; empty where none was.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -18,6 +19,7 @@ import (
 type Options struct {
 	Listen string        // host:port of the watcher itself
 	To     []string      // host:port of those that are watched
+	From   string        // a file with more of them, one a line, which may change at any time
 	Need   int           // how many must answer
 	Path   string        // asked by HTTP where it is set; else a connection is enough
 	Scheme string        // http or https, with Path
@@ -38,7 +40,7 @@ const longest = 2 * time.Second
 
 // Run watches until the context ends.
 func Run(ctx context.Context, o Options) error {
-	if len(o.To) == 0 {
+	if len(o.To) == 0 && o.From == "" {
 		return errors.New("nothing is named that could be watched")
 	}
 	w := &watcher{Options: o, client: &http.Client{Timeout: longest}}
@@ -86,22 +88,38 @@ func (w *watcher) rounds(ctx context.Context) {
 
 // round asks all of them at once.
 func (w *watcher) round(ctx context.Context) Health {
-	errs := make([]error, len(w.To))
+	watched, err := w.watched()
+	if err != nil {
+		return Health{Checked: true, Silent: []string{err.Error()}}
+	}
+	errs := make([]error, len(watched))
 	var asking sync.WaitGroup
-	for i, to := range w.To {
+	for i, to := range watched {
 		asking.Go(func() { errs[i] = w.ask(ctx, to) })
 	}
 	asking.Wait()
-	h := Health{Of: len(w.To), Checked: true}
+	h := Health{Of: len(watched), Checked: true}
 	for i, err := range errs {
 		if err == nil {
 			h.Answer++
 			continue
 		}
-		h.Silent = append(h.Silent, fmt.Sprintf("%s (%v)", w.To[i], err))
+		h.Silent = append(h.Silent, fmt.Sprintf("%s (%v)", watched[i], err))
 	}
 	h.Ready = h.Answer >= max(1, w.Need)
 	return h
+}
+
+// watched are the addresses that are asked now.
+func (w *watcher) watched() ([]string, error) {
+	if w.From == "" {
+		return w.To, nil
+	}
+	data, err := os.ReadFile(w.From)
+	if err != nil {
+		return nil, err
+	}
+	return append(strings.Fields(string(data)), w.To...), nil
 }
 
 func (w *watcher) ask(ctx context.Context, to string) error {

@@ -5,6 +5,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -23,6 +25,10 @@ func TestAWatcherSaysWhoAnswers(t *testing.T) {
 	}
 	down := l.Addr().String()
 	l.Close()
+	listed := filepath.Join(t.TempDir(), "watched")
+	if err := os.WriteFile(listed, []byte(at+"\n"+down+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for _, test := range []struct {
 		o      Options
 		ready  bool
@@ -32,6 +38,8 @@ func TestAWatcherSaysWhoAnswers(t *testing.T) {
 		{Options{To: []string{at}}, true, 1, ""},
 		{Options{To: []string{at, down}, Need: 1}, true, 1, down + " (connection refused)"},
 		{Options{To: []string{at, down}, Need: 2}, false, 1, down + " (connection refused)"},
+		{Options{From: listed}, true, 1, down + " (connection refused)"},
+		{Options{From: listed + ".gone"}, false, 0, "no such file"},
 		{Options{To: []string{down}}, false, 0, "connection refused"},
 		{Options{To: []string{at}, Path: "/well"}, true, 1, ""},
 		{Options{To: []string{at}, Path: "/sick"}, false, 0, "HTTP status 503"},

@@ -142,5 +142,9 @@ func (in WithdrawAuthority) decide(s *state.State) ([]state.Fact, error) {
 		return nil, fmt.Errorf("%s %s not run with certificates of the new authority yet; wait for that, or mend what keeps it; nothing has been changed",
 			wording.Members(waits), wording.Plural(len(waits), "does", "do"))
 	}
+	if waits := s.GrantsPending(); len(waits) > 0 {
+		return nil, fmt.Errorf("members of %s do not run with what the new authority has issued for them yet; wait for that, or take back what it was handed over (access ROLE --take-back FIELD); nothing has been changed",
+			wording.And(waits))
+	}
 	return []state.Fact{state.AuthorityWithdrawn{By: in.By}}, nil
 }

@@ -21,6 +21,9 @@ func (w *pass) updateSpecs() []state.Fact {
 		if declared == nil || w.readdressed(declared) {
 			continue
 		}
+		if awaited, _ := w.LinkAwaited(declared); awaited != nil { // they go on with what they have
+			continue
+		}
 		u := update{pass: w, settled: w.joinedAll(declared), bringing: slices.ContainsFunc(w.members[role], w.beingChanged), giving: slices.ContainsFunc(w.members[role], w.beingGiven)}
 		for _, m := range w.members[role] {
 			if u.bringing && m.PID != 0 && w.WaitsForTurn(m.Name) {

@@ -11,6 +11,9 @@ import (
 
 // open tells whether all gates of a role are open.
 func (w *pass) open(role *field.Role) bool {
+	if awaited, _ := w.LinkAwaited(role); awaited != nil {
+		return false
+	}
 	for on, gate := range w.Field.Needs(role) {
 		if target := w.Field.Role(on); target != nil && !w.Gate(target, gate, w.active(on)).Open {
 			return false

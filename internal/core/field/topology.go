@@ -52,15 +52,45 @@ func (r *Role) Returns() bool {
 // External is something that is called and never started by us: an existing database, another field's role. What a field
 // has of it is one member that watches whether it answers.
 type External struct {
-	Addresses []string `json:"addresses"`           // host:port
+	Addresses []string `json:"addresses,omitempty"` // host:port
 	Scheme    string   `json:"scheme,omitempty"`    // for URLs; tcp when empty
 	Need      int      `json:"need,omitempty"`      // how many must answer; 1 when empty
 	Path      string   `json:"path,omitempty"`      // asked by HTTP; a connection is enough when empty
 	Authority string   `json:"authority,omitempty"` // who answers for it
+
+	// A role of another field of the same state folder, instead of addresses: what that field says of it is handed over, and follows it.
+	Field string   `json:"field,omitempty"`
+	Role  RoleName `json:"role,omitempty"`
+}
+
+// Linked tells whether the role stands for a role of another field.
+func (r *Role) Linked() bool { return r.External != nil && r.External.Field != "" }
+
+// Where says what it is, for people; name is that of the role in this field.
+func (e *External) Where(name RoleName) string {
+	if e.Field != "" {
+		return fmt.Sprintf("%s of %s", e.Role, e.Field)
+	}
+	return fmt.Sprintf("outside, %s", name)
+}
+
+// Links lists the roles that stand for roles of other fields, of those that a role calls or knows, and itself.
+func (f *Field) Links(of *Role) []*Role {
+	var out []*Role
+	for i := range f.Roles {
+		r := &f.Roles[i]
+		if r.Linked() && (r == of || r.Name == of.Name || slices.Contains(of.Called(), r.Name) || slices.Contains(of.Known(), r.Name)) {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // watch is the port on which a watcher says what it sees.
 const watchPort = "watch"
+
+// watchedFile has the addresses that a watcher of another field's role watches, one a line.
+const watchedFile = "watched"
 
 // program is the watcher that stands in the field for what is outside.
 func (e *External) program() *Program {
@@ -68,10 +98,15 @@ func (e *External) program() *Program {
 	for _, a := range e.Addresses {
 		command = append(command, "--to="+a)
 	}
+	var files map[string]File
+	if e.Field != "" { // it follows that role's members
+		command = append(command, "--from={{.Dir}}/"+watchedFile)
+		files = map[string]File{watchedFile: {Template: "{{range .Watched}}{{.}}\n{{end}}", OnChange: OnItself}}
+	}
 	if e.Path != "" {
 		command = append(command, "--path="+e.Path, "--scheme="+e.Scheme)
 	}
-	return &Program{Command: command, Ports: map[string]Port{watchPort: {From: 7900, To: 7919, Scheme: "http"}}, Stop: Stop{Within: Duration(2 * time.Second)},
+	return &Program{Command: command, Files: files, Ports: map[string]Port{watchPort: {From: 7900, To: 7919, Scheme: "http"}}, Stop: Stop{Within: Duration(2 * time.Second)},
 		Restart: Restart{After: Duration(500 * time.Millisecond)}, OnChange: OnRestart,
 		Ready: &Probe{Call: Call{HTTP: &HTTPCall{Port: watchPort, Path: "/health"}}, Every: Duration(500 * time.Millisecond), Timeout: Duration(3 * time.Second)}}
 }

@@ -2,6 +2,7 @@ package field
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net"
 	"slices"
@@ -57,7 +58,22 @@ func (v *validator) neighbours() {
 // outside checks what is said of something that is not ours.
 func (v *validator) outside(r *Role, at func(...string) []string) {
 	e := r.External
-	if len(e.Addresses) < max(1, e.Need) {
+	switch {
+	case e.Field != "" && e.Role == "":
+		v.add(at("external"), "say role: ROLE, as that field has it", "%s is a role of the field %s, and it is not said which", r.Name, e.Field)
+	case e.Role != "" && e.Field == "":
+		v.add(at("external", "role"), "say field: FIELD too", "%s is %s of another field, and it is not said of which", r.Name, e.Role)
+	case e.Field != "" && e.Field == v.Name:
+		v.add(at("external", "field"), fmt.Sprintf("call %s itself", e.Role), "%s is this field, whose roles are called by their names", e.Field)
+	case e.Field != "" && len(e.Addresses) > 0:
+		v.add(at("external", "addresses"), "take them out: they are handed over, and follow that role", "%s is %s of %s, which says itself where that is", r.Name, e.Role, e.Field)
+	}
+	for key, said := range map[string]string{"scheme": e.Scheme, "path": e.Path, "authority": e.Authority} {
+		if e.Field != "" && said != "" {
+			v.add(at("external", key), "take it out", "%s is %s of %s, which says itself how one gets in there", r.Name, e.Role, e.Field)
+		}
+	}
+	if e.Field == "" && len(e.Addresses) < max(1, e.Need) {
 		v.add(at("external"), "", "%s needs %d addresses to answer, and has %d", r.Name, max(1, e.Need), len(e.Addresses))
 	}
 	for i, a := range e.Addresses {

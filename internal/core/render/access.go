@@ -9,18 +9,12 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/link"
 	"lanternfield/internal/core/trust"
 )
 
 // Host is where a client connects.
-type Host struct {
-	Member  field.MemberName `json:"member"`
-	Address string           `json:"address"`
-	Port    int              `json:"port"`
-}
-
-// At is ADDRESS:PORT.
-func (h Host) At() string { return fmt.Sprintf("%s:%d", h.Address, h.Port) }
+type Host = link.Host
 
 // Access is how clients get at a role, in forms that are ready to be used.
 type Access struct {
@@ -114,46 +108,15 @@ func (s *Scene) AccessTo(role *field.Role, paths AccessPaths) (*Access, error) {
 	if role.Program == nil || role.Program.Access == nil || len(role.Program.Access.Passes) > 0 {
 		return nil, nil
 	}
-	members := s.Joined[role.Name]
-	if len(members) == 0 {
-		members = s.Wanted[role.Name]
-	}
-	if len(members) == 0 {
-		return nil, nil
+	a, v, err := s.way(role)
+	if a == nil {
+		return nil, err
 	}
 	says := role.Program.Access
-	a := &Access{Role: role.Name, Purpose: says.Purpose, Names: role.Names, Secret: says.Secret, Tool: says.Tool}
-	a.Write = s.hosts(members, says.ClientPort())
-	for _, entry := range s.Field.Entries(role) {
-		if entry.Program == nil || entry.Program.Access == nil || !slices.Contains(entry.Called(), role.Name) && !slices.Contains(entry.Known(), role.Name) {
-			continue
-		}
-		through := s.Wanted[entry.Name]
-		if passes := entry.Program.Access.Passes; passes["write"] != "" && len(through) > 0 {
-			a.Through, a.Names = entry.Name, append(slices.Clone(entry.Names), role.Names...)
-			a.Write = s.hosts(through, passes["write"])
-			if passes["read"] != "" {
-				a.Read = s.hosts(through, passes["read"])
-			}
-			break
-		}
-	}
-	v := s.view(members[0])
-	a.TLS = v.TLS()
 	v.access, v.secrets = &accessScope{a, paths}, true
 	r := &renderer{view: v, at: []string{"program", "access"}}
-	a.User = r.text(says.User, "user")
-	if says.Secret != "" {
-		value, err := v.Secret(says.Secret)
-		r.fail(err, "secret")
-		a.Value = value
-	}
-	if a.TLS && says.Client != "" {
-		text := r.text(says.Client, "client")
-		var err error
-		if a.Client, err = strconv.ParseBool(strings.TrimSpace(text)); err != nil {
-			r.fail(fmt.Errorf("it must give true or false, and gives %q", text), "client")
-		}
+	if err != nil {
+		r.errs = append(r.errs, err)
 	}
 	for i, form := range says.Forms {
 		a.Forms = append(a.Forms, field.Form{Name: form.Name, Text: strings.TrimSpace(r.text(form.Text, "forms", strconv.Itoa(i), "text"))})
@@ -178,6 +141,64 @@ func (s *Scene) AccessTo(role *field.Role, paths AccessPaths) (*Access, error) {
 		}
 	}
 	return a, errors.Join(r.errs...)
+}
+
+// way says where one connects to get at a role, and as whom, without any forms; nil where none of its members is there. The view is that of one of
+// its members.
+func (s *Scene) way(role *field.Role) (*Access, *View, error) {
+	members := s.Joined[role.Name]
+	if len(members) == 0 {
+		members = s.Wanted[role.Name]
+	}
+	if len(members) == 0 || role.Program == nil {
+		return nil, nil, nil
+	}
+	a, v := &Access{Role: role.Name, Names: role.Names}, s.view(members[0])
+	a.TLS = v.TLS()
+	says := role.Program.Access
+	if says == nil || len(says.Passes) > 0 {
+		port, err := v.PortNamed(clientPorts(role)...)
+		if err == nil {
+			a.Write = s.hosts(members, port)
+		}
+		if says != nil && says.Passes["read"] != "" {
+			a.Read = s.hosts(members, says.Passes["read"])
+		}
+		return a, v, nil
+	}
+	a.Purpose, a.Secret, a.Tool = says.Purpose, says.Secret, says.Tool
+	a.Write = s.hosts(members, says.ClientPort())
+	for _, entry := range s.Field.Entries(role) {
+		if entry.Program == nil || entry.Program.Access == nil || !slices.Contains(entry.Called(), role.Name) && !slices.Contains(entry.Known(), role.Name) {
+			continue
+		}
+		through := s.Wanted[entry.Name]
+		if passes := entry.Program.Access.Passes; passes["write"] != "" && len(through) > 0 {
+			a.Through, a.Names = entry.Name, append(slices.Clone(entry.Names), role.Names...)
+			a.Write = s.hosts(through, passes["write"])
+			if passes["read"] != "" {
+				a.Read = s.hosts(through, passes["read"])
+			}
+			break
+		}
+	}
+	scoped := *v
+	scoped.access, scoped.secrets = &accessScope{to: a}, true
+	r := &renderer{view: &scoped, at: []string{"program", "access"}}
+	a.User = r.text(says.User, "user")
+	if says.Secret != "" {
+		value, err := scoped.Secret(says.Secret)
+		r.fail(err, "secret")
+		a.Value = value
+	}
+	if a.TLS && says.Client != "" {
+		text := r.text(says.Client, "client")
+		var err error
+		if a.Client, err = strconv.ParseBool(strings.TrimSpace(text)); err != nil {
+			r.fail(fmt.Errorf("it must give true or false, and gives %q", text), "client")
+		}
+	}
+	return a, v, errors.Join(r.errs...)
 }
 
 // hosts are where members listen on a port.

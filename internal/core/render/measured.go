@@ -8,8 +8,8 @@ import (
 
 // measured tells where measures of this member are asked for; the port is empty where there are none.
 func (v *View) measured() (port, path string) {
-	if v.fixed > 0 { // something outside, at the one port that is known of it
-		return "outside", "/metrics"
+	if v.away != nil {
+		return v.away.metrics, v.away.metricsPath
 	}
 	role := v.scene.Field.Role(field.RoleName(v.Role))
 	if role == nil || role.Program == nil {

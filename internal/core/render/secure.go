@@ -20,7 +20,7 @@ var schemePattern = regexp.MustCompile(`^[a-z][a-z0-9+.-]*$`)
 // secured is the scheme of a port of the member where TLS is spoken there, and empty where it is not.
 func (v *View) secured(port string) (string, error) {
 	role := v.scene.Field.Role(v.member.Role)
-	if v.fixed > 0 || role == nil || role.Program == nil || role.Program.Ports[port].TLS == "" || !v.scene.Field.Secure(role) {
+	if v.away != nil || role == nil || role.Program == nil || role.Program.Ports[port].TLS == "" || !v.scene.Field.Secure(role) {
 		return "", nil
 	}
 	scheme := role.Program.Ports[port].TLS
@@ -38,11 +38,14 @@ func (v *View) secured(port string) (string, error) {
 
 // schemeOf is the scheme of a port of the member; usual where none is said.
 func (v *View) schemeOf(port, usual string) (string, error) {
+	if v.away != nil {
+		return cmp.Or(v.away.scheme(port), usual), nil
+	}
 	secured, err := v.secured(port)
 	if err != nil || secured != "" {
 		return secured, err
 	}
-	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil && v.fixed == 0 {
+	if role := v.scene.Field.Role(v.member.Role); role != nil && role.Program != nil {
 		return cmp.Or(role.Program.Ports[port].Scheme, usual), nil
 	}
 	return usual, nil
@@ -50,8 +53,8 @@ func (v *View) schemeOf(port, usual string) (string, error) {
 
 // TLS tells whether the member speaks TLS. Nobody knows that of something outside, which is as its scheme says.
 func (v *View) TLS() bool {
-	if v.fixed > 0 {
-		return v.scheme == "https"
+	if v.away != nil {
+		return v.away.secure
 	}
 	return v.scene.Field.Secure(v.scene.Field.Role(v.member.Role))
 }

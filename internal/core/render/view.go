@@ -1,11 +1,9 @@
 package render
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"maps"
-	"net"
 	"path"
 	"slices"
 	"strconv"
@@ -28,8 +26,7 @@ type View struct {
 	files   bool             // certificates too
 
 	keyMark, chainMark string       // of its certificate, once they are made
-	fixed              int          // the port of something outside, whatever it is called
-	scheme             string       // likewise
+	away               *away        // it is none of this field's members; nil where it is
 	via                string       // by which call it was reached
 	access             *accessScope // what forms of access see besides; nil elsewhere
 	proof              *ProofScope  // what a step of a proof sees besides; nil elsewhere
@@ -125,8 +122,8 @@ func (v *View) wordPort(name string) string {
 }
 
 func (v *View) port(name string) (int, error) {
-	if v.fixed > 0 {
-		return v.fixed, nil
+	if v.away != nil && v.away.fixed > 0 {
+		return v.away.fixed, nil
 	}
 	if port, ok := v.member.Ports[name]; ok {
 		return port, nil
@@ -140,7 +137,7 @@ func (v *View) URL(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	scheme, err := v.schemeOf(name, cmp.Or(v.scheme, "tcp"))
+	scheme, err := v.schemeOf(name, "tcp")
 	if err != nil {
 		return "", err
 	}
@@ -157,8 +154,11 @@ func (v *View) URL(name string) (string, error) {
 
 // addressOf is the address on which a port is.
 func (v *View) addressOf(port string) (string, error) {
+	if v.away != nil {
+		return v.away.address(v.Address, port), nil
+	}
 	role := v.scene.Field.Role(v.member.Role)
-	if v.fixed > 0 || role == nil || role.Program == nil {
+	if role == nil || role.Program == nil {
 		return v.Address, nil
 	}
 	return v.AddressOn(role.Program.Ports[port].Network)
@@ -166,6 +166,9 @@ func (v *View) addressOf(port string) (string, error) {
 
 // AddressOn is the member's address on a network of the field.
 func (v *View) AddressOn(network string) (string, error) {
+	if v.away != nil {
+		return v.away.on(v.Address, network), nil
+	}
 	return v.scene.Field.OnNetwork(v.member.Node, v.Address, v.member.Addresses, network)
 }
 
@@ -191,7 +194,11 @@ func (v *View) Calls(name string) ([]*View, error) {
 		return nil, unknown("call", name, names)
 	}
 	if outside := v.scene.Field.Role(target); outside != nil && outside.External != nil {
-		return v.outside(outside, name), nil
+		views, err := v.outside(outside)
+		for _, x := range views {
+			x.via = fmt.Sprintf("%s: %s", name, outside.External.Where(outside.Name))
+		}
+		return v.traced(views), err
 	}
 	// Of those whose agents say when they are about to go, callers learn it there: one that leads is written to until another does.
 	told := v.scene.Field.Role(target).AgentAnswers()
@@ -216,24 +223,7 @@ func (v *View) Ready() (bool, error) {
 	if v.via == "" {
 		return false, errors.New(`.Ready is of members that are called, such as {{range .Calls "store"}}{{if .Ready}}; what a member is run with cannot follow from what it is itself`)
 	}
-	return v.member.Ready || v.fixed > 0, nil
-}
-
-// outside are the addresses of something that is not ours, as if they were members.
-func (v *View) outside(role *field.Role, call string) []*View {
-	var views []*View
-	for i, a := range role.External.Addresses {
-		host, port, err := net.SplitHostPort(a)
-		if err != nil {
-			continue
-		}
-		x := &View{Member: fmt.Sprintf("%s-%d", role.Name, i+1), Role: string(role.Name), Address: host, scene: v.scene,
-			via: fmt.Sprintf("%s: outside, %s", call, role.Name)}
-		x.fixed, _ = strconv.Atoi(port)
-		x.scheme = role.External.Scheme
-		views = append(views, x)
-	}
-	return v.traced(views)
+	return v.member.Ready || v.away != nil, nil
 }
 
 // Everyone is the joined members of all roles that this one calls or knows, role by role, each once.
@@ -255,7 +245,7 @@ func (v *View) Everyone() []*View {
 
 // PortNamed is the first of those names that is the name of a port of the member; where none is, its first port by name.
 func (v *View) PortNamed(names ...string) (string, error) {
-	if v.fixed > 0 {
+	if v.away != nil && v.away.fixed > 0 {
 		return names[0], nil
 	}
 	for _, name := range names {
@@ -275,12 +265,12 @@ func (v *View) Scheme(name string) (string, error) {
 	if _, err := v.port(name); err != nil {
 		return "", err
 	}
-	return v.schemeOf(name, cmp.Or(v.scheme, "tcp"))
+	return v.schemeOf(name, "tcp")
 }
 
 // HasPort tells whether the member has a port of that name.
 func (v *View) HasPort(name string) bool {
-	if v.fixed > 0 {
+	if v.away != nil && v.away.fixed > 0 {
 		return false // it is none of ours, whose ports have names
 	}
 	_, ok := v.member.Ports[name]
@@ -365,4 +355,4 @@ func TemplateNames() []string { return slices.Clone(templateNames) }
 var templateNames = []string{"Member", "Role", "Node", "Zone", "Address", "Dir", "Data", "Version", "Founding", "Begins", "Number", "Founders", "Wanted",
 	"Joined", "Leader", "Port", "URL", "Calls", "Setting", "Secret", "Captured", "ID", "Target",
 	"Everyone", "Leads", "Ready", "Measured", "MetricsPort", "MetricsPath", "HasPort", "PortNamed", "Scheme", "AddressOn", "Listen", "Value", "Space", "Once", "Basic",
-	"TLS", "Key", "Certificate", "Authority", "Hosts", "ReadHosts", "User", "Password", "AuthorityFile", "ClientFile"}
+	"TLS", "Key", "Certificate", "Authority", "Hosts", "ReadHosts", "User", "Password", "AuthorityFile", "ClientFile", "Access"}

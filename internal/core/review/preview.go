@@ -53,11 +53,11 @@ func Preview(s *state.State, draft *field.Field, name field.MemberName) (*Files,
 func draftScene(s *state.State, draft *field.Field) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}}
+		Wanted: map[field.RoleName][]field.MemberName{}, Trial: true}
 	if s.Field != nil && !s.Retired {
 		was := s.Scene()
 		supposeNodes(s, was, draft)
-		sc.Founders = was.Founders
+		sc.Founders, sc.Links = was.Founders, was.Links
 		maps.Copy(sc.Wanted, was.Wanted)
 		for name, m := range was.Members {
 			sc.Members[name] = m

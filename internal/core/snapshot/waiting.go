@@ -99,6 +99,11 @@ func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*stat
 	if s.Rollout.Paused {
 		return "the rollout to go on, which is paused"
 	}
+	if r := s.Field.Role(m.Role); r != nil && r.Linked() {
+		if text := awaitedLink(s, r); text != "" {
+			return text
+		}
+	}
 	var closed []string
 	for _, g := range role.Gates {
 		if !g.Open {
@@ -112,6 +117,9 @@ func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*stat
 		return text
 	}
 	r := s.Field.Role(m.Role)
+	if text := awaitedLink(s, r); text != "" {
+		return text
+	}
 	if state.Procedural(r) && !m.Founding && s.RoleOf(m.Role).Founded && !(m.Admitted && r.Program.Leader != nil && role.Leader == "") {
 		return fmt.Sprintf("its turn to join %s, one member at a time", m.Role)
 	}
@@ -147,4 +155,20 @@ func awaitedNodes(s *state.State, m *state.Member, peers []*state.Member) string
 		return ""
 	}
 	return wording.FirstOf(names, 3) + " to be there" + why
+}
+
+// awaitedLink words which role of another field is to be handed over before a role's members can be started.
+func awaitedLink(s *state.State, role *field.Role) string {
+	if role == nil {
+		return ""
+	}
+	awaited, why := s.LinkAwaited(role)
+	if awaited == nil {
+		return ""
+	}
+	text := fmt.Sprintf("%s to hand over %s", awaited.External.Field, awaited.External.Role)
+	if why != "" {
+		text += ": " + why
+	}
+	return text
 }

@@ -38,7 +38,8 @@ var kinds = func() map[string]reflect.Type {
 		MemberAdmitted{}, MemberLeft{}, RoleDissolved{}, OperationAsked{}, OperationRetried{}, OperationDone{}, OperationUndone{}, OperationLost{},
 		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
 		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{},
-		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{}} {
+		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{},
+		LinkTold{}, LinkSilent{}, LinkDropped{}, LinkGranted{}, LinkGiven{}, LinkEnded{}, LinkAllowed{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

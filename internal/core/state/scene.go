@@ -14,9 +14,17 @@ import (
 func (s *State) Scene() *render.Scene {
 	sc := &render.Scene{Field: s.Field, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}, Authorities: s.Authorities, Secrets: map[string]render.Secret{}, Outside: map[field.RoleName]trust.Outside{}}
+		Wanted: map[field.RoleName][]field.MemberName{}, Authorities: s.Authorities, Secrets: map[string]render.Secret{}, Outside: map[field.RoleName]trust.Outside{},
+		Links: map[field.RoleName]render.Link{}}
 	for name, x := range s.Secrets {
 		sc.Secrets[name] = x.InForce(name)
+	}
+	for i := range s.fieldRoles() {
+		if role := &s.Field.Roles[i]; role.Linked() {
+			if has := s.Has(role); has != nil {
+				sc.Links[role.Name] = render.Link{Content: has.Content, Number: has.Number}
+			}
+		}
 	}
 	for role, members := range s.ByRole() {
 		for _, m := range members {

@@ -54,6 +54,11 @@ type State struct {
 
 	Secrets map[string]Secret `json:",omitzero"` // of which something was said, by name; replaced as a whole
 
+	Links      map[field.RoleName]Link `json:",omitzero"` // roles of other fields, by the role that stands for each here; replaced as a whole
+	LinkCount  int                     `json:",omitzero"` // how often anything was handed over
+	Grants     map[string]Grant        `json:",omitzero"` // what other fields have of roles of this one; replaced as a whole
+	GrantCount int                     `json:",omitzero"` // how many certificates they were ever given
+
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
 	ProofCount int                 `json:",omitzero"`
 
