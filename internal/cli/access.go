@@ -24,11 +24,12 @@ import (
 
 func (a *app) accessCommand() *cobra.Command {
 	var show, shell bool
-	write := ""
+	write, takeBack, handOver := "", "", ""
 	cmd := &cobra.Command{Use: "access [FILE] [ROLE]", Short: "How a client gets in: addresses, user, secret, certificates, and forms that are ready to be used",
 		Long: "Clients are shown the way that survives the loss of a member: an entry where there is one, else the list of all members. Forms name the files that a client\n" +
 			"needs; --write puts them into a folder, for its owner only, and leaves what is there already. --shell opens a shell in which the client's own tools find\n" +
-			"their way by themselves; its files are gone when it ends.",
+			"their way by themselves; its files are gone when it ends.\n\n" +
+			"Other fields that call a role (external: {field, role}) are handed all of that by name. --take-back takes it back from one of them; --hand-over lets it have it again.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, _, rest, err := a.folder(args)
 			if err != nil {
@@ -45,6 +46,9 @@ func (a *app) accessCommand() *cobra.Command {
 				return err
 			}
 			defer session.Close()
+			if takeBack+handOver != "" {
+				return a.handOver(cmd, session, rest, takeBack, handOver)
+			}
 			ask := control.AccessAsked{Folder: write, Secrets: show || write != "" || shell, Files: write != "" || shell, By: by(cmd)}
 			if len(rest) == 1 {
 				ask.Role = field.RoleName(rest[0])
@@ -52,7 +56,10 @@ func (a *app) accessCommand() *cobra.Command {
 					return err
 				}
 			}
+			linked := snap.Role(ask.Role)
 			switch {
+			case linked != nil && linked.Link != nil && (shell || write != ""):
+				return fmt.Errorf("%s is %s of another field, %s, which says how its clients get in: `lanternfield access --field %s %s`", ask.Role, linked.Link.Role, linked.Link.Field, linked.Link.Field, linked.Link.Role)
 			case shell:
 				return a.accessShell(cmd.Context(), session, ask)
 			case write != "":
@@ -63,11 +70,15 @@ func (a *app) accessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printAccess(cmd.Context(), session, snap.Field, ask, ways)
+			return a.printAccess(cmd.Context(), session, snap, ask, ways)
 		}}
 	cmd.Flags().BoolVar(&show, "show-secrets", false, "show secrets instead of hiding them")
 	cmd.Flags().StringVar(&write, "write", "", "write what a client needs into this folder")
 	cmd.Flags().BoolVar(&shell, "shell", false, "open a shell with all of it set")
+	cmd.Flags().StringVar(&takeBack, "take-back", "", "take the role back from another field that it is handed over to")
+	cmd.Flags().StringVar(&handOver, "hand-over", "", "hand over again to another field what was taken back from it")
+	cmd.Flags().BoolVarP(&a.yes, "yes", "y", false, "do not ask before something is taken back")
+	cmd.MarkFlagsMutuallyExclusive("take-back", "hand-over", "write", "shell")
 	a.jsonFlag(cmd)
 	return cmd
 }
@@ -92,7 +103,15 @@ func noAccess(role field.RoleName) error {
 	return fmt.Errorf("the program of %s says nothing of how clients get at it (access:); `lanternfield status` has its addresses", role)
 }
 
-func (a *app) printAccess(ctx context.Context, session control.Session, name string, ask control.AccessAsked, ways []control.Access) error {
+func (a *app) printAccess(ctx context.Context, session control.Session, snap *snapshot.Snapshot, ask control.AccessAsked, ways []control.Access) error {
+	if role := snap.Role(ask.Role); role != nil && role.Link != nil {
+		if a.json {
+			a.printJSON(role.Link)
+			return nil
+		}
+		a.printLink(*role)
+		return nil
+	}
 	if len(ways) == 0 && ask.Role != "" {
 		return a.noWay(ctx, session, ask)
 	}
@@ -101,13 +120,19 @@ func (a *app) printAccess(ctx context.Context, session control.Session, name str
 		return nil
 	}
 	if len(ways) == 0 {
-		fmt.Fprintf(a.out, "No program of %s says how clients get at it (access:); `lanternfield status` has addresses.\n", name)
+		fmt.Fprintf(a.out, "No program of %s says how clients get at it (access:); `lanternfield status` has addresses.\n", snap.Field)
 	}
 	for i, w := range ways {
 		if i > 0 {
 			fmt.Fprintln(a.out)
 		}
-		a.printWay(w)
+		a.printWay(w, snap.Role(w.Role))
+	}
+	for _, r := range snap.Roles {
+		if r.Link != nil && ask.Role == "" {
+			fmt.Fprintln(a.out)
+			a.printLink(r)
+		}
 	}
 	return nil
 }
@@ -128,7 +153,7 @@ func (a *app) noWay(ctx context.Context, session control.Session, ask control.Ac
 	return noAccess(role)
 }
 
-func (a *app) printWay(w control.Access) {
+func (a *app) printWay(w control.Access, role *snapshot.RoleView) {
 	fmt.Fprintf(a.out, "%s: %s\n", w.Role, cmp.Or(w.Purpose, "its clients connect here"))
 	row := func(head, text string) {
 		if text != "" {
@@ -169,6 +194,11 @@ func (a *app) printWay(w control.Access) {
 	}
 	if w.Tool != nil {
 		row("tool", toolHere(w.Tool))
+	}
+	if role != nil {
+		for i, h := range role.HandedTo {
+			row([]string{"handed to", ""}[min(i, 1)], h.String())
+		}
 	}
 	fmt.Fprintf(a.out, "  `lanternfield access %s --write DIR` writes what a client needs; --shell opens a shell with all of it set.\n", w.Role)
 }

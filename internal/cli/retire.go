@@ -51,6 +51,11 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 	}
 	if !a.json {
 		fmt.Fprintf(a.out, "%d members on %d nodes end for good, and their data is deleted%s.\n", len(snap.Members), len(snap.Nodes), also)
+		for _, r := range snap.Roles {
+			for _, h := range r.HandedTo {
+				fmt.Fprintf(a.out, "%s is called by another field, %s (its %s), which loses it.\n", r.Role, h.Field, h.As)
+			}
+		}
 	}
 	if err := a.confirm(fmt.Sprintf("Retire %s?", snap.Field)); err != nil {
 		return err

@@ -23,6 +23,9 @@ const (
 	grantTries = 4
 )
 
+// retired stands for the digest of what a field that is being retired hands over.
+const retired = "retired"
+
 // told is how far the telling of another field has come.
 type told struct {
 	digest string // of what it is told that there is
@@ -123,7 +126,10 @@ func (c *Controller) granting(ctx context.Context) {
 
 func (c *Controller) grantRound(ctx context.Context) {
 	s := c.current()
-	if !s.Deployed() {
+	if !s.Deployed() || s.Retiring {
+		for _, g := range s.GrantsOf("") {
+			c.tell(ctx, g, retired)
+		}
 		return
 	}
 	for _, g := range s.GrantsOf("") {
@@ -179,7 +185,12 @@ func (c *Controller) tell(ctx context.Context, g state.Grant, digest string) {
 	t.tries++
 	t.next = time.Now().Add(time.Duration(t.tries) * time.Second)
 	c.untold(g, &t)
-	if err := c.nudge(ctx, g.By); err != nil {
+	err := c.nudge(ctx, g.By)
+	if err == nil && digest == retired { // it is heard by what it finds, and has nothing to ask for
+		t.tries = grantTries
+		c.untold(g, &t)
+	}
+	if err != nil {
 		slog.Warn("another field cannot be told that something it calls has changed", "field", g.By, "error", err)
 	}
 }

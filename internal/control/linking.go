@@ -254,8 +254,7 @@ func (c *Controller) giveBack(ctx context.Context, s *state.State, name field.Ro
 
 // Unlink notes that another field needs something of this one no longer.
 func (c *Controller) Unlink(ctx context.Context, ask link.Ask) error {
-	why := "it is not needed any more"
-	return c.submit(ctx, input{in: engine.EndLink{By: ask.By, From: ask.From, Why: why}})
+	return c.submit(ctx, input{in: engine.EndLink{By: ask.By, From: ask.From, Why: "that field says that it needs it no longer"}})
 }
 
 // unlinked says which roles of other fields, that a draft names anew, would not be handed over.

@@ -143,7 +143,7 @@ func sceneOf(snap *snapshot.Snapshot) *whatif.Scene {
 	rosters, outside := map[field.RoleName]bool{}, map[field.RoleName]bool{}
 	for _, r := range snap.Roles {
 		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store})
-		rosters[r.Role], outside[r.Role] = len(r.Roster) > 0, len(r.Outside) > 0
+		rosters[r.Role], outside[r.Role] = len(r.Roster) > 0, r.IsOutside()
 	}
 	zones := map[field.NodeName]field.ZoneName{}
 	for _, n := range snap.Nodes {

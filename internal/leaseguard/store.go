@@ -48,8 +48,8 @@ func open(c *lease.Config) (*store, error) {
 			return nil, err
 		}
 		cfg.TLS = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
-		if c.Certificate != "" {
-			cfg.TLS.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return shows(c.Certificate) }
+		if file := c.StoreCertificate(); file != "" {
+			cfg.TLS.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return shows(file) }
 		}
 	}
 	prefix := "/lanternfield/" + c.Field + "/" + string(c.Role) + "/"

@@ -67,7 +67,11 @@ func (u *update) member(m *state.Member) {
 		u.facts = append(u.facts, o)
 		return
 	}
-	switch effect := order.Effect(m.Runs(), spec); {
+	runs := m.Runs()
+	if m.Phase == state.Stopping && m.Ordered.Spec != nil { // it comes back with what it was ordered last
+		runs = m.Ordered.Spec
+	}
+	switch effect := order.Effect(runs, spec); {
 	case effect == field.OnRestart && m.PID != 0:
 		if m.RestartDue {
 			u.Rendered[m.Name] = u.Shape

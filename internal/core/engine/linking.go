@@ -160,18 +160,19 @@ func LinkDue(s *state.State, g state.Grant, now time.Time) bool {
 
 func (in GiveLink) decide(s *state.State) ([]state.Fact, error) {
 	g, known := s.Grants[state.GrantKey(in.Ask.By, in.Ask.From)]
-	runs := max(in.Ask.Runs, 0)
+	runs := max(in.Ask.Runs, g.Runs) // what they run with beside the authority changes with every digest
 	if !known || g.Barred != "" || g.Digest == in.Digest && g.Runs == runs {
 		return nil, nil
 	}
-	return []state.Fact{state.LinkGiven{By: in.Ask.By, From: in.Ask.From, Digest: in.Digest, Runs: runs}}, nil
+	return []state.Fact{state.LinkGiven{Role: g.Role, By: in.Ask.By, From: in.Ask.From, Digest: in.Digest, Runs: runs}}, nil
 }
 
 func (in EndLink) decide(s *state.State) ([]state.Fact, error) {
-	if g, known := s.Grants[state.GrantKey(in.By, in.From)]; !known || g.Barred != "" {
+	g, known := s.Grants[state.GrantKey(in.By, in.From)]
+	if !known || g.Barred != "" {
 		return nil, nil
 	}
-	return []state.Fact{state.LinkEnded{By: in.By, From: in.From, Why: in.Why}}, nil
+	return []state.Fact{state.LinkEnded{Role: g.Role, By: in.By, From: in.From, Why: in.Why}}, nil
 }
 
 func (in TakeBack) decide(s *state.State) ([]state.Fact, error) {
@@ -182,7 +183,7 @@ func (in TakeBack) decide(s *state.State) ([]state.Fact, error) {
 	var have []string
 	for _, g := range s.GrantsOf(in.Role) {
 		if have = append(have, g.By); g.By == in.By {
-			facts = append(facts, state.LinkEnded{By: g.By, From: g.From, Who: in.Who})
+			facts = append(facts, state.LinkEnded{Role: g.Role, By: g.By, From: g.From, Who: in.Who})
 		}
 	}
 	if len(facts) == 0 && len(have) > 0 {

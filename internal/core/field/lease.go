@@ -128,5 +128,8 @@ func (v *validator) lease(r *Role, at func(rest ...string) []string) {
 		if said != "" && store != nil && store.External == nil {
 			v.add(at("lease", key), "", "%s is a role of this field: its members are reached with certificates of the field, and %s says nothing of them", r.Lease.Store, key)
 		}
+		if said != "" && store != nil && store.Linked() {
+			v.add(at("lease", key), "", "%s is a role of another field, which hands over how one gets in there", r.Lease.Store)
+		}
 	}
 }

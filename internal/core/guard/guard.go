@@ -43,7 +43,7 @@ func guardNodes(s *state.State, draft *field.Field) error {
 
 // Check refuses a draft that cannot be deployed, or not now.
 func Check(s *state.State, r *resolve.Resolved) error {
-	return errors.Join(guardNodes(s, r.Field), guardMoves(s, r), guardPorts(s, r.Field), guardTLS(s, r.Field), guardLeases(s, r.Field), guardVotes(s, r))
+	return errors.Join(guardNodes(s, r.Field), guardMoves(s, r), guardPorts(s, r.Field), guardTLS(s, r.Field), guardLeases(s, r.Field), guardGrants(s, r.Field), guardVotes(s, r))
 }
 
 // guardMoves refuses a draft under which a member may not stay where it is and fits nowhere else.
@@ -173,6 +173,20 @@ func guardDependants(draft *field.Field, now *field.Role) error {
 		if _, needs := draft.Needs(r)[now.Name]; needs && r.Members > 0 {
 			return fmt.Errorf("%s waits for %s, and could never start again without it; scale %s to 0 as well, or keep at least 1 of %s",
 				r.Name, now.Name, r.Name, now.Name)
+		}
+	}
+	return nil
+}
+
+// guardGrants refuses a draft without a role that other fields are handed over.
+func guardGrants(s *state.State, draft *field.Field) error {
+	if !s.Deployed() {
+		return nil
+	}
+	for _, g := range s.GrantsOf("") {
+		if r := draft.Role(g.Role); (r == nil || r.Members == 0 || r.External != nil) && s.Field.Role(g.Role) != nil {
+			return fmt.Errorf("%s is called by another field, %s (its %s), and the draft has no members of it; take it out of that field first, or take it back: "+
+				"`lanternfield access %s --take-back %s`; nothing has been changed", g.Role, g.By, g.From, g.Role, g.By)
 		}
 	}
 	return nil

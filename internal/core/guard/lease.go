@@ -24,9 +24,9 @@ func guardLeases(s *state.State, draft *field.Field) error {
 		case !was.Guarded() && next.Guarded():
 			return fmt.Errorf("%s was deployed without a lease, and a store that knows nothing of it cannot tell whose data counts: deploy another role with a lease, bring the data into it, and have clients use that one; "+
 				"nothing has been changed", was.Name)
-		case was.Guarded() && next.Guarded() && was.Lease.Store != next.Lease.Store:
+		case was.Guarded() && next.Guarded() && storeOf(s.Field, was) != storeOf(draft, next):
 			return fmt.Errorf("%s keeps its lease in %s, and the draft has it kept in %s, which does not know whose data counts: keep the store, or deploy another role and bring the data into it; "+
-				"nothing has been changed", was.Name, was.Lease.Store, next.Lease.Store)
+				"nothing has been changed", was.Name, storeOf(s.Field, was), storeOf(draft, next))
 		case was.Guarded() && !next.Guarded():
 			for _, m := range members {
 				if m.PID != 0 {
@@ -37,4 +37,16 @@ func guardLeases(s *state.State, draft *field.Field) error {
 		}
 	}
 	return nil
+}
+
+// storeOf says where a role keeps its lease: a role of the field, which may stand for one of another field, or for something at addresses.
+func storeOf(f *field.Field, role *field.Role) string {
+	store := f.Role(role.Lease.Store)
+	switch {
+	case store == nil || store.External == nil:
+		return string(role.Lease.Store)
+	case store.Linked():
+		return fmt.Sprintf("%s (%s)", role.Lease.Store, store.External.Where(store.Name))
+	}
+	return fmt.Sprintf("%s (outside)", role.Lease.Store)
 }

@@ -7,6 +7,12 @@ import (
 	"lanternfield/internal/core/field"
 )
 
+// What the store of another field is believed by and shown is in these files.
+const (
+	StoreAuthorityFile   = "lease/store-authority.pem"
+	StoreCertificateFile = "lease/store.pem"
+)
+
 // ConfigFile is where a guard finds what it has to know, below the member's folder.
 const ConfigFile = "lease/guard.json"
 
@@ -51,12 +57,17 @@ type Access struct {
 	Role      field.RoleName `json:"role,omitempty"` // of this field
 	URLs      []string       `json:"urls"`
 	Authority string         `json:"authority,omitempty"` // a file; Config's when empty
-	User      string         `json:"user,omitempty"`
-	Password  string         `json:"password,omitempty"`
+	// Certificate is a file with what is shown there, and its key; Config's when empty.
+	Certificate string `json:"certificate,omitempty"`
+	User        string `json:"user,omitempty"`
+	Password    string `json:"password,omitempty"`
 }
 
 // StoreAuthority is the file with whom is believed of the store; empty where it speaks no TLS.
 func (c *Config) StoreAuthority() string { return cmp.Or(c.Store.Authority, c.Authority) }
+
+// StoreCertificate is the file with what the store is shown; empty where it is shown nothing.
+func (c *Config) StoreCertificate() string { return cmp.Or(c.Store.Certificate, c.Certificate) }
 
 // Margin is how much earlier than a lease can end its holder ends it for himself: clocks do not run alike, and ending a program takes time.
 func Margin(lasts time.Duration) time.Duration { return max(lasts/10, 200*time.Millisecond) }

@@ -72,6 +72,25 @@ func (c *Content) Newest() int {
 	return 0
 }
 
+// At lists where its members are, ADDRESS:PORT of each: at the port that clients connect to.
+func (c *Content) At() []string {
+	var out []string
+	for _, m := range c.Members {
+		if p, ok := m.Ports[c.Client]; ok {
+			out = append(out, Host{Address: m.On(p.Network), Port: p.Number}.At())
+		}
+	}
+	return out
+}
+
+// On is the member's address on a network of its field; its main one where it has none there.
+func (m Member) On(network string) string {
+	if at := m.Addresses[network]; at != "" {
+		return at
+	}
+	return m.Address
+}
+
 // Digest is by which a content is known again. Contents with the same digest come to the same for who is told of them.
 func (c *Content) Digest() string {
 	data, err := json.Marshal(c)

@@ -50,6 +50,7 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 		c.Authority, c.Certificate = "tls/authority.pem", "tls/member.pem"
 	}
 	c.Store = r.store(role)
+	spec.Files = append(spec.Files, r.storeFiles(role, &c.Store)...)
 	for _, name := range slices.Sorted(maps.Keys(spec.Ports)) {
 		if as := spec.Ports[name]; as.By == field.ByAgent {
 			as.By = field.ByGuard
@@ -87,4 +88,31 @@ func (r *renderer) store(role *field.Role) lease.Access {
 		a.Password = r.text("{{.Secret `"+role.Lease.Secret+"` `json`}}", "lease", "secret")
 	}
 	return a
+}
+
+// storeFiles gives, where the store is a role of another field, the files with whom is believed there and with what is shown.
+func (r *renderer) storeFiles(role *field.Role, a *lease.Access) []order.File {
+	if store := r.view.scene.Field.Role(role.Lease.Store); store == nil || !store.Linked() {
+		return nil
+	}
+	way, err := r.view.Access(field.LeaseCall)
+	r.fail(err, "lease", "store")
+	if err != nil {
+		return nil
+	}
+	a.User = way.User
+	a.Password, err = way.Password("json")
+	r.fail(err, "lease", "store")
+	if !way.TLS {
+		return nil
+	}
+	authority, err := way.Authority()
+	r.fail(err, "lease", "store")
+	certificate, err := way.Certificate()
+	r.fail(err, "lease", "store")
+	key, err := way.Key()
+	r.fail(err, "lease", "store")
+	a.Authority, a.Certificate = lease.StoreAuthorityFile, lease.StoreCertificateFile
+	return []order.File{{Path: lease.StoreAuthorityFile, Mode: 0o644, Content: authority, OnChange: field.OnItself},
+		{Path: lease.StoreCertificateFile, Mode: 0o600, Content: certificate + key, OnChange: field.OnItself}}
 }

@@ -36,13 +36,18 @@ func (a *away) scheme(port string) string {
 	return a.member.Ports[port].Scheme
 }
 
-// address is where a port is; main is the member's main address.
-func (a *away) address(main, port string) string { return a.on(main, a.member.Ports[port].Network) }
+// on is its address on a network of its own field; that is its main one where nothing else is known.
+func (a *away) on(main, network string) string {
+	if a.fixed > 0 {
+		return main
+	}
+	return a.member.On(network)
+}
 
-func (a *away) on(main, network string) string { return cmp.Or(a.member.Addresses[network], main) }
-
-// supposedAddress stands for a member of another field in trials, in the block that is set aside for them (RFC 2544).
-const supposedAddress = "198.19.255.254"
+// The address that stands for a member of another field that has not been handed over: in a trial one out of the block that is set aside for them
+// (RFC 2544), and a word in what is shown to people.
+func SupposedAddress(*field.External) string { return "198.19.255.254" }
+func SupposedWord(e *field.External) string  { return fmt.Sprintf("<%s of %s>", e.Role, e.Field) }
 
 // outside are the members of something that is not this field's, as if they were its own.
 func (v *View) outside(role *field.Role) ([]*View, error) {
@@ -65,7 +70,7 @@ func (v *View) outside(role *field.Role) ([]*View, error) {
 		return nil, err
 	}
 	if got == nil {
-		return []*View{{Member: string(role.External.Role.Member(1)), Role: string(role.Name), Address: supposedAddress, Number: 1, scene: v.scene, away: &away{fixed: 1}}}, nil
+		return []*View{{Member: string(role.External.Role.Member(1)), Role: string(role.Name), Address: v.scene.Supposed(role.External), Number: 1, scene: v.scene, away: &away{fixed: 1}}}, nil
 	}
 	for _, m := range got.Content.Members {
 		x := &View{Member: string(m.Name), Role: string(role.Name), Node: string(m.Node), Zone: string(m.Zone), Address: m.Address, Number: m.Number, scene: v.scene}
@@ -79,12 +84,12 @@ func (v *View) outside(role *field.Role) ([]*View, error) {
 	return views, nil
 }
 
-// link is what was handed over for a role that stands for one of another field; nil in a trial of a draft that has not been handed it.
+// link is what was handed over for a role that stands for one of another field; nil where that is only supposed.
 func (s *Scene) link(role *field.Role) (*Link, error) {
 	if got, ok := s.Links[role.Name]; ok && got.Content != nil {
 		return &got, nil
 	}
-	if s.Trial {
+	if s.Supposed != nil {
 		return nil, nil
 	}
 	return nil, fmt.Errorf("%s has not been handed over yet", role.External.Where(role.Name))
@@ -101,16 +106,12 @@ func (v *View) Watched() ([]string, error) {
 	}
 	got, err := v.scene.link(role)
 	if got == nil || err != nil {
-		return []string{supposedAddress + ":1"}, err
-	}
-	var out []string
-	for _, m := range got.Content.Members {
-		if p, ok := m.Ports[got.Content.Client]; ok {
-			at := (&away{member: m}).address(m.Address, got.Content.Client)
-			out = append(out, link.Host{Address: at, Port: p.Number}.At())
+		if err == nil {
+			return []string{v.scene.Supposed(role.External) + ":1"}, nil
 		}
+		return nil, err
 	}
-	return out, nil
+	return got.Content.At(), nil
 }
 
 // Way is how a member gets at a role that it calls: as whom, and whom it believes there.
@@ -152,7 +153,7 @@ func (v *View) Access(name string) (*Way, error) {
 		}
 		if got == nil {
 			w.TLS, w.User = true, "user"
-			w.Hosts = []Host{{Member: target.External.Role.Member(1), Address: supposedAddress, Port: 1}}
+			w.Hosts = []Host{{Member: target.External.Role.Member(1), Address: v.scene.Supposed(target.External), Port: 1}}
 			got = &Link{Content: &link.Content{Secret: "supposed"}, Number: 1}
 		} else {
 			c := got.Content

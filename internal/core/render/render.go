@@ -56,7 +56,8 @@ type Scene struct {
 	Outside map[field.RoleName]trust.Outside // certificates from outside that roles show
 
 	Links map[field.RoleName]Link // what other fields have handed over, by the role that stands for theirs
-	Trial bool                    // what has not been handed over is supposed: a draft is tried
+	// Supposed gives the address of what has not been handed over, where a draft is only tried or looked at; nil where there must be one.
+	Supposed func(*field.External) string
 
 	Secrets  map[string]Secret // which of them are in force, by name; the first, which was made, where nothing is said
 	Changing Secret            // the one that a step of change_secret has taken

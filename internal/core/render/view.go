@@ -155,7 +155,7 @@ func (v *View) URL(name string) (string, error) {
 // addressOf is the address on which a port is.
 func (v *View) addressOf(port string) (string, error) {
 	if v.away != nil {
-		return v.away.address(v.Address, port), nil
+		return v.away.on(v.Address, v.away.member.Ports[port].Network), nil
 	}
 	role := v.scene.Field.Role(v.member.Role)
 	if role == nil || role.Program == nil {

@@ -21,6 +21,7 @@ func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 	shadow := *s
 	shadow.Field = draft
 	scene := shadow.Scene()
+	scene.Supposed = render.SupposedWord
 	supposeNodes(s, scene, draft)
 	for _, x := range p.Removes {
 		gone := scene.Members[x.Member]

@@ -53,7 +53,7 @@ func Preview(s *state.State, draft *field.Field, name field.MemberName) (*Files,
 func draftScene(s *state.State, draft *field.Field) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}, Trial: true}
+		Wanted: map[field.RoleName][]field.MemberName{}, Supposed: render.SupposedWord}
 	if s.Field != nil && !s.Retired {
 		was := s.Scene()
 		supposeNodes(s, was, draft)

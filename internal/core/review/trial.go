@@ -79,7 +79,7 @@ func firstOfEach(adds []place.Member, most int) []place.Member {
 func supposedScene(draft *field.Field, adds []place.Member) *render.Scene {
 	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
 		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}, Trial: true}
+		Wanted: map[field.RoleName][]field.MemberName{}, Supposed: render.SupposedAddress}
 	nodes := draft.NodesByName()
 	for i, a := range adds {
 		if _, twice := sc.Members[a.Name]; twice {

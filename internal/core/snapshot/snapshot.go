@@ -139,7 +139,7 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	snap.Nodes = nodeViews(s, snap.Members)
 	snap.Proofs = proofViews(s)
 	snap.Questions = questions(s)
-	snap.Problems = endings(s, at)
+	snap.Problems = append(endings(s, at), lostLinks(s)...)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
 	return snap
@@ -154,6 +154,10 @@ func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*sta
 	}
 	if role.External != nil {
 		v.Outside, v.Authority = role.External.Addresses, role.External.Authority
+	}
+	v.Link, v.HandedTo = linkView(s, role), handedTo(s, role.Name)
+	if has := s.Has(role); has != nil {
+		v.Outside = has.Content.At()
 	}
 	joined, ready := 0, 0
 	for _, m := range members {

@@ -112,10 +112,32 @@ type RoleView struct {
 	Relies      []field.RoleName    `json:"relies,omitempty"`  // of those it calls, where one of them is only the store of its lease
 	Outside     []string            `json:"outside,omitempty"` // the addresses of something that is not ours, and only watched
 	Authority   string              `json:"authority,omitempty"`
-	Knows       []field.RoleName    `json:"knows,omitempty"`  // of whom it is told without waiting for them
-	Keeps       bool                `json:"keeps,omitempty"`  // the data of its members outlives them
-	Worked      bool                `json:"worked,omitempty"` // has had its quorum, or a ready member, since it was founded
+	Link        *LinkView           `json:"link,omitempty"`      // it stands for a role of another field
+	HandedTo    []HandedView        `json:"handed_to,omitempty"` // other fields that are handed it over
+	Knows       []field.RoleName    `json:"knows,omitempty"`     // of whom it is told without waiting for them
+	Keeps       bool                `json:"keeps,omitempty"`     // the data of its members outlives them
+	Worked      bool                `json:"worked,omitempty"`    // has had its quorum, or a ready member, since it was founded
 }
+
+// LinkView is a role of another field, by the role that stands for it.
+type LinkView struct {
+	Field string         `json:"field"`
+	Role  field.RoleName `json:"role"`
+	Since time.Time      `json:"since,omitzero"` // it has been handed over; zero where it never was
+	Until time.Time      `json:"until,omitzero"` // of the certificate that is shown there
+	Why   string         `json:"why,omitempty"`  // why it is not handed over, or no more
+}
+
+// HandedView is another field that a role is handed over to.
+type HandedView struct {
+	Field string         `json:"field"`
+	As    field.RoleName `json:"as"`
+	Since time.Time      `json:"since"`
+	Until time.Time      `json:"until,omitzero"` // of the certificate that it shows
+}
+
+// IsOutside tells whether the role is not the field's own, and only watched.
+func (r RoleView) IsOutside() bool { return len(r.Outside) > 0 || r.Link != nil }
 
 // Needs lists without whom the role cannot do its work.
 func (r RoleView) Needs() []field.RoleName {

@@ -78,6 +78,7 @@ type LinkGranted struct {
 
 // LinkGiven says what of it the other field has been given, and which authority its members run with.
 type LinkGiven struct {
+	Role   field.RoleName
 	By     string
 	From   field.RoleName
 	Digest string
@@ -86,6 +87,7 @@ type LinkGiven struct {
 
 // LinkEnded says that another field is not handed a role over any more: somebody has taken it back, or that field needs it no longer.
 type LinkEnded struct {
+	Role field.RoleName
 	By   string
 	From field.RoleName
 	Why  string
@@ -201,7 +203,7 @@ func (f LinkGiven) apply(s *State, _ time.Time) {
 
 // Sentence words the fact for the journal.
 func (f LinkGiven) Sentence() string {
-	return fmt.Sprintf("%s has been told where its %s is, and as whom to ask there", f.By, f.From)
+	return fmt.Sprintf("%s (its %s) has been told where %s is, and as whom to ask there", f.By, f.From, f.Role)
 }
 
 func (f LinkEnded) apply(s *State, at time.Time) {
@@ -227,9 +229,9 @@ func (s *State) endGrant(key string) {
 // Sentence words the fact for the journal.
 func (f LinkEnded) Sentence() string {
 	if f.Who != "" {
-		return fmt.Sprintf("what was handed over to %s as its %s is taken back by %s", f.By, f.From, f.Who)
+		return fmt.Sprintf("%s is taken back from %s (its %s) by %s", f.Role, f.By, f.From, f.Who)
 	}
-	return fmt.Sprintf("%s has no %s any more: %s", f.By, f.From, f.Why)
+	return fmt.Sprintf("%s is not handed over to %s (its %s) any more: %s", f.Role, f.By, f.From, f.Why)
 }
 
 func (f LinkAllowed) apply(s *State, _ time.Time) {

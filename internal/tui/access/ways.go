@@ -33,7 +33,7 @@ func (v *View) waysIn(k theme.Theme, s *snapshot.Snapshot, width int) []line {
 		}
 		lines = append(lines, line{thing: i, pieces: []piece{{0, string(w.Role), k.Text().Strong()}, {18, how, style}, {40, addresses(w.Write), k.Text()}}})
 		if i == v.At {
-			lines = append(lines, v.way(k, w, width)...)
+			lines = append(lines, v.way(k, w, s.Role(w.Role), width)...)
 		}
 	}
 	lines = append(lines, others(k, s, told)...)
@@ -52,7 +52,7 @@ func addresses(hosts []render.Host) string {
 }
 
 // way says how a client gets in, in every form.
-func (v *View) way(k theme.Theme, w control.Access, width int) []line {
+func (v *View) way(k theme.Theme, w control.Access, role *snapshot.RoleView, width int) []line {
 	var lines []line
 	row := func(head, text string, style grid.Style) {
 		for i, part := range grid.Wrap(text, max(20, width-20)) {
@@ -95,6 +95,11 @@ func (v *View) way(k theme.Theme, w control.Access, width int) []line {
 	for i, name := range slices.Sorted(maps.Keys(w.Env)) {
 		said([]string{"environment", ""}[min(i, 1)], name+"="+w.Env[name])
 	}
+	if role != nil {
+		for i, h := range role.HandedTo {
+			said([]string{"handed to", ""}[min(i, 1)], h.String())
+		}
+	}
 	return append(lines, plain())
 }
 
@@ -106,6 +111,17 @@ func others(k theme.Theme, s *snapshot.Snapshot, told map[field.RoleName]bool) [
 	})
 	var lines []line
 	for _, r := range roles {
+		if r.Link != nil {
+			style := k.Text()
+			if r.Link.Why != "" {
+				style = k.In(k.Warm)
+			}
+			lines = append(lines, plain(piece{0, string(r.Role), k.Text()}, piece{18, r.Link.String(), style}))
+			for _, a := range r.Outside {
+				lines = append(lines, plain(piece{18, "outside", k.Quiet()}, piece{28, a, k.Text()}))
+			}
+			continue
+		}
 		at := map[string][]string{}
 		for _, m := range s.Members {
 			if m.Role == r.Role && m.Phase == state.Ready && !m.Leaving {

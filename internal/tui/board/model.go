@@ -151,7 +151,7 @@ func (m *Model) Scene() *whatif.Scene {
 				continue // it does not run yet
 			}
 			node, zone := x.Node, x.Zone
-			if len(r.Outside) > 0 { // the node holds no more than who watches it
+			if r.IsOutside() { // the node holds no more than who watches it
 				node, zone = "", ""
 			}
 			s.Members = append(s.Members, whatif.Member{Name: x.Member, Role: x.Role, Node: node, Zone: zone,

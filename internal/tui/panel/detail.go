@@ -256,7 +256,13 @@ func (p *writer) role(m *board.Model, r *board.Role, now time.Time) {
 	for i, a := range r.Outside {
 		p.row([]string{"outside", ""}[min(i, 1)], a, k.Paper)
 	}
-	if len(r.Outside) > 0 {
+	if r.Link != nil {
+		p.row("stands for", r.Link.String(), k.Paper)
+	}
+	for i, h := range r.HandedTo {
+		p.row([]string{"handed to", ""}[min(i, 1)], h.String(), k.Paper)
+	}
+	if r.IsOutside() {
 		p.text("It is not ours: it is watched, and never started or stopped.", k.Dim)
 		if r.Authority != "" {
 			p.row("authority", r.Authority, k.Paper)

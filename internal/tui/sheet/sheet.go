@@ -69,7 +69,10 @@ func OfRole(f *field.Field, r *field.Role, kits []string, all bool) []Row {
 	if r.Kit != "" {
 		s.add(Row{Label: "kit", Value: r.Kit, Kind: Choice, Options: kits, Path: at("kit"), Help: "the program that plays it"})
 	}
-	if e := r.External; e != nil {
+	if e := r.External; e != nil && e.Field != "" {
+		s.add(Row{Label: "field", Value: e.Field, Path: at("external", "field"), Help: "another field of the same state folder, of which this is a role"})
+		s.add(Row{Label: "role there", Value: string(e.Role), Path: at("external", "role"), Help: "where its members are, whom to believe and as whom to ask is handed over, and follows it"})
+	} else if e != nil {
 		s.add(Row{Label: "addresses", Value: strings.Join(e.Addresses, ", "), Kind: Names, Path: at("external", "addresses"), Help: "HOST:PORT of each, with commas between; it is watched and never started"})
 		s.add(Row{Label: "authority", Value: e.Authority, Path: at("external", "authority"), Help: "who answers for it"})
 	}
