@@ -33,6 +33,8 @@ type linkAsked struct {
 	next  time.Time
 	pause time.Duration
 	runs  int // that was told last
+
+	called bool // that field has called for it
 }
 
 // linking keeps what other fields hand over as it is there.
@@ -52,7 +54,7 @@ func (c *Controller) linking(ctx context.Context) {
 		case <-changed:
 		case <-c.nudged:
 			for _, a := range asks {
-				a.next, a.pause = time.Time{}, 0
+				a.next, a.pause, a.called = time.Time{}, 0, true
 			}
 		case <-time.After(linkAgain):
 		}
@@ -82,6 +84,11 @@ func (c *Controller) linkRound(ctx context.Context, asks map[field.RoleName]*lin
 		if time.Now().Before(a.next) && (runs == 0 || runs == a.runs) {
 			continue
 		}
+		if !a.called && c.nothingNew(s, role, runs) {
+			a.runs, a.next = runs, time.Now().Add(linkEvery)
+			continue
+		}
+		a.called = false
 		if x, known := s.Links[role.Name]; known && x.Content != nil && s.Has(role) == nil { // it stood for another one
 			c.unneeded(ctx, x, role.Name)
 		}
@@ -93,6 +100,21 @@ func (c *Controller) linkRound(ctx context.Context, asks map[field.RoleName]*lin
 		}
 	}
 	c.nudgesDone()
+}
+
+// nothingNew tells whether nobody keeps the other field, and nothing of it has changed since it was asked last: it is not woken for that.
+func (c *Controller) nothingNew(s *state.State, role *field.Role, runs int) bool {
+	has := s.Has(role)
+	if has == nil || has.Why != "" {
+		return false
+	}
+	other := c.folder.other(role.External.Field)
+	if now, _ := other.Holder(); now != nil {
+		return false
+	}
+	share, err := other.share()
+	g, known := share.given[state.GrantKey(s.Field.Name, role.Name)]
+	return err == nil && share.deployed && known && g.Digest == has.Content.Digest() && g.Runs >= runs && (g.Issue.Number == 0 || time.Now().Before(g.Issue.Due()))
 }
 
 // nudgesDone notes that whoever has called for asking anew has been heard.

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
 )
@@ -46,6 +47,7 @@ type keptShare struct {
 	deployed bool
 	take     map[field.NodeName]field.Size // of shared nodes
 	links    map[field.RoleName]field.External
+	given    map[string]state.Grant // what other fields have, and is not to be made anew
 }
 
 // keeps is what the members of a deployed field take of the nodes that it shares.
@@ -74,12 +76,17 @@ func (f Folder) share() (keptShare, error) {
 	if err != nil {
 		return keptShare{}, err
 	}
-	k := keptShare{stamp: stamp, deployed: s.Deployed() && !s.Retiring, take: map[field.NodeName]field.Size{}, links: map[field.RoleName]field.External{}}
+	k := keptShare{stamp: stamp, deployed: s.Deployed() && !s.Retiring, take: map[field.NodeName]field.Size{}, links: map[field.RoleName]field.External{}, given: map[string]state.Grant{}}
 	if s.Deployed() {
 		for _, m := range state.SortedMembers(s) {
 			r, n := s.Field.Role(m.Role), s.Field.Node(m.Node)
 			if m.Phase != state.Gone && r != nil && n != nil && n.Shared {
 				k.take[m.Node] = k.take[m.Node].Plus(r.Taken())
+			}
+		}
+		for key, g := range s.Grants {
+			if g.Barred == "" && !engine.LinkDue(s, g, time.Now()) {
+				k.given[key] = g
 			}
 		}
 		for i := range s.Field.Roles {

@@ -45,6 +45,9 @@ func (w *pass) endRollout() []state.Fact {
 		if len(members) < r.Members || w.Founding(r) {
 			return nil
 		}
+		if awaited, _ := w.LinkAwaited(r); awaited != nil && len(members) > 0 {
+			return nil // they are still to be told of it
+		}
 		running := slices.ContainsFunc(members, func(m *state.Member) bool { return !m.Halted })
 		if running && r.Program != nil && r.Program.Leader != nil && w.RoleOf(r.Name).Leader == "" {
 			return nil // who has a leader is not done before somebody leads

@@ -73,7 +73,9 @@ func (v *validator) outside(r *Role, at func(...string) []string) {
 			v.add(at("external", key), "take it out", "%s is %s of %s, which says itself how one gets in there", r.Name, e.Role, e.Field)
 		}
 	}
-	if e.Field == "" && len(e.Addresses) < max(1, e.Need) {
+	if e.Field == "" && e.Role == "" && len(e.Addresses) == 0 {
+		v.add(at("external"), "say addresses: [HOST:PORT], or field: FIELD and role: ROLE", "it is not said where %s is: neither addresses nor another field's role", r.Name)
+	} else if e.Field == "" && e.Role == "" && len(e.Addresses) < max(1, e.Need) {
 		v.add(at("external"), "", "%s needs %d addresses to answer, and has %d", r.Name, max(1, e.Need), len(e.Addresses))
 	}
 	for i, a := range e.Addresses {
