@@ -127,7 +127,7 @@ func NoLink(s *state.State, ask link.Ask) error {
 		return fmt.Errorf("%s is none of its own: name the field whose it is", ask.Role)
 	}
 	if g := s.Grants[state.GrantKey(ask.By, ask.From)]; g.Barred != "" && g.Role == ask.Role {
-		return fmt.Errorf("%s was taken back by %s; `lanternfield access FILE %s --hand-over %s` there hands it over again", ask.Role, g.Barred, ask.Role, ask.By)
+		return fmt.Errorf("it was taken back; `lanternfield access --field %s %s --hand-over %s` undoes that", s.Field.Name, ask.Role, ask.By)
 	}
 	return nil
 }

@@ -203,7 +203,7 @@ func TestRolesAreHandedOverAndTakenBack(t *testing.T) {
 		t.Errorf("taken back from somebody else: %v", err)
 	}
 	must(t, s, TakeBack{Role: "crews", By: "ferry", Who: "test"})
-	refused("taken back", s, ask, "crews was taken back by test")
+	refused("taken back", s, ask, "it was taken back; `lanternfield access --field saltmarsh crews --hand-over ferry` undoes that")
 	if events := must(t, s, EndLink{By: "ferry", From: "ledger"}); len(events) > 0 || len(s.GrantsOf("")) > 0 {
 		t.Errorf("that it was taken back is forgotten: %s", kindsOf(events))
 	}

@@ -101,7 +101,7 @@ func (f *Field) Certified(r *Role) bool {
 		return true
 	}
 	for _, file := range r.Program.Files {
-		if !file.TLS && (strings.Contains(file.Template, ".Certificate") || strings.Contains(file.Template, ".Key")) {
+		if !file.TLS && asksFor(file.Template, "Certificate", "Key") {
 			return true
 		}
 	}

@@ -36,7 +36,7 @@ func (v *View) waysIn(k theme.Theme, s *snapshot.Snapshot, width int) []line {
 			lines = append(lines, v.way(k, w, s.Role(w.Role), width)...)
 		}
 	}
-	lines = append(lines, others(k, s, told)...)
+	lines = append(lines, others(k, s, told, width)...)
 	if len(lines) == 1 {
 		lines = append(lines, plain(piece{0, "Nobody is ready yet, so there is no way in. Addresses stand here as soon as members are lit.", k.Text()}))
 	}
@@ -104,7 +104,7 @@ func (v *View) way(k theme.Theme, w control.Access, role *snapshot.RoleView, wid
 }
 
 // others lists the addresses of what people call and of which no kit says more, entries first.
-func others(k theme.Theme, s *snapshot.Snapshot, told map[field.RoleName]bool) []line {
+func others(k theme.Theme, s *snapshot.Snapshot, told map[field.RoleName]bool, width int) []line {
 	roles := slices.DeleteFunc(slices.Clone(s.Roles), func(r snapshot.RoleView) bool { return told[r.Role] })
 	slices.SortStableFunc(roles, func(a, b snapshot.RoleView) int {
 		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Kind == field.Entry], map[bool]int{true: 0, false: 1}[b.Kind == field.Entry])
@@ -116,7 +116,9 @@ func others(k theme.Theme, s *snapshot.Snapshot, told map[field.RoleName]bool) [
 			if r.Link.Why != "" {
 				style = k.In(k.Warm)
 			}
-			lines = append(lines, plain(piece{0, string(r.Role), k.Text()}, piece{18, r.Link.String(), style}))
+			for i, part := range grid.Wrap(r.Link.String(), max(20, width-20)) {
+				lines = append(lines, plain(piece{0, []string{string(r.Role), ""}[min(i, 1)], k.Text()}, piece{18, part, style}))
+			}
 			for _, a := range r.Outside {
 				lines = append(lines, plain(piece{18, "outside", k.Quiet()}, piece{28, a, k.Text()}))
 			}
@@ -171,7 +173,7 @@ func (v *View) trusted(k theme.Theme, now time.Time, width int) []line {
 			}
 		}
 		if len(c.Served) == 0 {
-			lamp, word = k.LampOf(state.Planned, false), "shows none"
+			lamp, word = k.LampOf(state.Planned, false), "on no port"
 		}
 		left := c.Of.Issue.Until.Sub(now)
 		at := len(v.Ways) + i

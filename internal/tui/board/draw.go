@@ -243,6 +243,9 @@ func (m *Model) drawRoleName(g *grid.Grid, k theme.Theme, l layout, r *Role, y i
 		return
 	}
 	lines := []string{string(r.Kind)}
+	if r.IsOutside() {
+		lines[0] = "outside"
+	}
 	colors := []grid.Color{k.Dim}
 	if text := r.supposed(); text != "" {
 		lines, colors = []string{text}, []grid.Color{k.Fail}
@@ -269,6 +272,9 @@ func (m *Model) drawRoleName(g *grid.Grid, k theme.Theme, l layout, r *Role, y i
 		} else {
 			lines[0], colors[0] = text, color
 		}
+	}
+	if r.Link != nil && r.Link.Why != "" {
+		lines, colors = append(lines, "not handed over"), append(colors, k.Warm)
 	}
 	if r.waits != "" {
 		lines, colors = append(lines, r.waits), append(colors, k.Warm)

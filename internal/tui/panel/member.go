@@ -14,6 +14,19 @@ import (
 	"lanternfield/internal/tui/board"
 )
 
+// watches says what somebody who watches something outside watches.
+func (p *writer) watches(role *board.Role) {
+	if role.Link == nil {
+		p.row("watches", strings.Join(role.Outside, ", "), p.k.Paper)
+		return
+	}
+	color := p.k.Paper
+	if role.Link.Why != "" {
+		color = p.k.Warm
+	}
+	p.row("watches", role.Link.String(), color)
+}
+
 func (p *writer) member(model *board.Model, role *board.Role, m board.Member, now time.Time) {
 	k := p.k
 	where := "on " + string(m.Node)
@@ -47,6 +60,9 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.row("votes", "not on "+string(m.Role)+"'s list any more", k.Fail)
 	case m.Seat == "learner":
 		p.row("votes", "not yet: a learner", k.Warm)
+	}
+	if role.IsOutside() {
+		p.watches(role)
 	}
 	p.row("writes", writes(role, m), k.Paper)
 	p.row("version", m.Version, k.Paper)
