@@ -108,6 +108,22 @@ func TestAFieldIsRestoredFromABackup(t *testing.T) {
 		t.Error("crews-1 was restarted for no reason but that the log had lost an earlier restart")
 	}
 
+	// Lost once more, with no backup at hand: agents keep a copy of what it had come to.
+	x.alone()
+	held := x.status()
+	if err := os.RemoveAll(own); err != nil {
+		t.Fatal(err)
+	}
+	if out, code := x.try(20*time.Second, "restore", "--from-nodes", "lost-key"); code != 2 || !strings.Contains(out, "no node of lost-key in ") {
+		t.Errorf("of another field: %d %s", code, out)
+	}
+	x.must("restore", "--from-nodes", "lost-quay")
+	if now := x.status(); now.State != "converged" || now.Members[0].PID != held.Members[0].PID || !bytes.Equal(x.keyring().Key(), key) {
+		t.Errorf("from the nodes: %s", now.Verdict)
+	}
+	x.must("restart", x.file, "crews-2", "--yes")
+	x.unkept()
+
 	// With a passphrase, on a machine that has nothing but the backup.
 	said := filepath.Join(x.dir, "passphrase")
 	if err := os.WriteFile(said, []byte("low tide at noon"), 0o600); err != nil {

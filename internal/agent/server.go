@@ -34,6 +34,7 @@ const longestWait = 30 * time.Second
 //	GET  /v1/standing                     gives an order.Standing
 //	GET  /v1/account                      gives a list of what is left of members on the node
 //	PUT  /v1/claim                        takes an order.Claim, or refuses it
+//	PUT  /v1/copy                         takes a sealed copy of the field's state, and keeps it instead of the one before
 //	POST /v1/certificate                  gives a signing request for a new key
 //	PUT  /v1/certificate                  takes the certificate for it
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
@@ -162,6 +163,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}
 	})
+	mux.HandleFunc("PUT /v1/copy", a.putCopy)
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusAccepted)
 		a.quit()

@@ -47,11 +47,16 @@ type Agent interface {
 	Lookups(ctx context.Context, lookups []order.Lookup) (missing []string, err error)
 	// Account asks what is left of members on the node.
 	Account(ctx context.Context) (left []string, err error)
+	// Copy has the agent keep a sealed copy of the field's state, of CopyMost bytes at the most.
+	Copy(ctx context.Context, sealed []byte) error
 	// Quit ends the agent.
 	Quit(ctx context.Context) error
 	// Close lets go of the connections.
 	Close()
 }
+
+// CopyMost is how large a copy of a field's state may be that agents keep.
+const CopyMost = 64 << 20
 
 var _ Agent = (*Client)(nil)
 

@@ -175,6 +175,12 @@ func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing [
 	return missing, json.Unmarshal(body, &missing)
 }
 
+// Copy has the agent keep a sealed copy of the field's state.
+func (c *Client) Copy(ctx context.Context, sealed []byte) error {
+	_, err := c.Do(ctx, http.MethodPut, "/v1/copy", sealed)
+	return err
+}
+
 // Quit ends the agent.
 func (c *Client) Quit(ctx context.Context) error {
 	_, err := c.Do(ctx, http.MethodPost, "/v1/quit", nil)

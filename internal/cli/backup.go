@@ -47,14 +47,25 @@ func (a *app) backupCommand() *cobra.Command {
 }
 
 func (a *app) restoreCommand() *cobra.Command {
-	from := ""
-	cmd := &cobra.Command{Use: "restore BACKUP", Short: "Put a field's history, keys and secrets back from a backup", Args: cobra.ExactArgs(1),
+	from, atNodes := "", ""
+	cmd := &cobra.Command{Use: "restore [BACKUP]", Short: "Put a field's history, keys and secrets back from a backup", Args: cobra.MaximumNArgs(1),
 		Long: "Nothing of the field may be in the state folder. It is opened with the owner's key, or with the passphrase. What has happened since the backup is not in it:\n" +
-			"agents know what they were told, and a deploy with --take-over goes on without it, by the field's name.",
+			"agents know what they were told, and a deploy with --take-over goes on without it, by the field's name.\n\n" +
+			"Agents of up to three nodes keep a sealed copy of the field's state, as it was when it had last settled: --from-nodes FIELD takes the newest of them.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root, err := control.Root(a.state)
 			if err != nil {
 				return err
+			}
+			if len(args) == 0 == (atNodes == "") {
+				return errors.New("name either a backup, or, with --from-nodes, the field of which agents keep a copy")
+			}
+			if atNodes != "" {
+				copied, _, err := control.CopyOf(root, atNodes)
+				if err != nil {
+					return err
+				}
+				args = []string{copied}
 			}
 			ask := a.hidden
 			if from != "" {
@@ -80,6 +91,7 @@ func (a *app) restoreCommand() *cobra.Command {
 			}
 			return nil
 		}}
+	cmd.Flags().StringVar(&atNodes, "from-nodes", "", "the field of which the newest copy that its agents keep is put back")
 	cmd.Flags().StringVar(&from, "passphrase-file", "", "the file with the passphrase; - for standard input")
 	a.jsonFlag(cmd)
 	return cmd

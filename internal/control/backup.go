@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog/sqlite"
+	"lanternfield/internal/host"
 	"lanternfield/internal/keyring"
 )
 
@@ -33,6 +34,18 @@ const BackupEnding = ".backup.age"
 // Backup writes what a field's history, keys and secrets are into one sealed file that is not there yet, and reads it again. Whoever keeps the field goes
 // on meanwhile; nothing has to be unsealed.
 func (f Folder) Backup(out string) (*BackedUp, error) {
+	done, err := f.backUpTo(out)
+	if err != nil {
+		return nil, err
+	}
+	if done.Unread, err = f.readBackup(out, done.Events); err != nil {
+		return nil, errors.Join(fmt.Errorf("the backup %s was written and is not as it should be: %w", out, err), os.Remove(out))
+	}
+	return done, nil
+}
+
+// backUpTo writes a backup.
+func (f Folder) backUpTo(out string) (*BackedUp, error) {
 	to, err := keyring.For(f.own())
 	if errors.Is(err, keyring.ErrNone) {
 		return nil, fmt.Errorf("%s is not deployed, so there is nothing to back up", fieldName(f))
@@ -78,9 +91,6 @@ func (f Folder) Backup(out string) (*BackedUp, error) {
 	done := &BackedUp{File: out, Made: l.Made, Events: l.Events}
 	if info, err := os.Stat(out); err == nil {
 		done.Bytes = info.Size()
-	}
-	if done.Unread, err = f.readBackup(out, l.Events); err != nil {
-		return nil, errors.Join(fmt.Errorf("the backup %s was written and is not as it should be: %w", out, err), os.Remove(out))
 	}
 	return done, nil
 }
@@ -243,6 +253,40 @@ func Restore(root, name string, passphrase func(why string) (string, error)) (*R
 		return nil, stateError(f.Dir, err)
 	}
 	return out, nil
+}
+
+// CopyOf finds the newest copy of a field's state that agents keep, in the nodes' folders of a state folder.
+func CopyOf(root, name string) (file string, made time.Time, err error) {
+	f := FolderOf(root, name)
+	all, _ := filepath.Glob(filepath.Join(f.nodes(), "*"))
+	for _, dir := range all {
+		copied := host.CopyFile(dir)
+		h, failed := headOf(copied)
+		switch {
+		case errors.Is(failed, fs.ErrNotExist):
+		case failed != nil:
+			err = errors.Join(err, fmt.Errorf("%s: %w", copied, failed))
+		case h.Field == name && h.Made.After(made):
+			file, made = copied, h.Made
+		}
+	}
+	if file == "" && err == nil {
+		err = fmt.Errorf("no node of %s in %s has a copy of its state", name, f.nodes())
+	}
+	if file != "" {
+		err = nil
+	}
+	return file, made, err
+}
+
+func headOf(name string) (backup.Head, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return backup.Head{}, err
+	}
+	defer file.Close()
+	h, _, err := backup.ReadHead(file)
+	return h, err
 }
 
 // backups lists a field's backups in a folder, oldest first: names have the time in them.

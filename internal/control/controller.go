@@ -63,6 +63,9 @@ type Controller struct {
 
 	telling map[string]told // other fields that are to be told of something, by grant
 
+	copied  string // the stamp of the state of which agents were given a copy last
+	copying told   // how far the giving of one of the present state is
+
 	nudged  chan struct{} // another field has something new
 	heeding atomic.Bool   // and has not been asked yet
 
@@ -211,6 +214,8 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	c.drivers.Go(func() { c.condensing(ctx) })
 	c.drivers.Go(func() { c.backing(ctx) })
 	if !p.closed {
+		c.copied = f.copiedStamp()
+		c.drivers.Go(func() { c.keepCopies(ctx) })
 		c.drivers.Go(func() { c.linking(ctx) })
 		c.drivers.Go(func() { c.granting(ctx) })
 	}

@@ -149,6 +149,7 @@ func (a *paperAgent) Operate(context.Context, order.Operation) error            
 func (a *paperAgent) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
 func (a *paperAgent) Lookups(context.Context, []order.Lookup) ([]string, error)  { return nil, nil }
 func (a *paperAgent) Account(context.Context) ([]string, error)                  { return nil, nil }
+func (a *paperAgent) Copy(context.Context, []byte) error                         { return nil }
 func (a *paperAgent) Quit(context.Context) error                                 { return nil }
 func (a *paperAgent) Close()                                                     {}
 func (a *paperAgent) Ask(context.Context, field.MemberName, order.Question) (order.Said, error) {

@@ -291,14 +291,19 @@ func (c *Controller) Seal(_ context.Context, s Seals) error {
 	if c.sealed != nil {
 		return c.sealed
 	}
+	var err error
 	if s.Passphrase != "" {
-		return c.ring.SealWith(s.Passphrase)
+		err = c.ring.SealWith(s.Passphrase)
+	} else {
+		var id *age.X25519Identity
+		if id, err = keyring.Parse(s.Identity); err == nil {
+			err = c.ring.SealFor(id)
+		}
 	}
-	id, err := keyring.Parse(s.Identity)
-	if err != nil {
-		return err
+	if err == nil {
+		c.copyAnew()
 	}
-	return c.ring.SealFor(id)
+	return err
 }
 
 // unseal takes what opens the keyring, and gives what has the keeper begin anew with it.

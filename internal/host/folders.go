@@ -28,6 +28,9 @@ func LockFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), 
 // EndpointFile is where the agent of a node writes where it answers.
 func EndpointFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), "agent.json") }
 
+// CopyFile is where the agent of a node keeps a sealed copy of the field's state.
+func CopyFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), "field.backup.age") }
+
 // OldEndpointFile is where agents of older versions wrote it.
 func OldEndpointFile(nodeDir string) string { return filepath.Join(nodeDir, "agent.json") }
 
