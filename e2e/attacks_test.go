@@ -232,6 +232,7 @@ func TestAMemberThatWasBrokenIntoStaysItsUser(t *testing.T) {
 
 // TestADaemonThatHidesDoesNotRunTwice crashes a program that has left its session, closed its descriptors and cleared its environment.
 func TestADaemonThatHidesDoesNotRunTwice(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, `format: 1
 field: hidden
 nodes: [{name: gull-1}]

@@ -13,6 +13,7 @@ import (
 // TestKeptDataReturns scales workers in and out again: what they wrote stays, comes back to them under their own names,
 // and ends when it is kept no longer, or with the field.
 func TestKeptDataReturns(t *testing.T) {
+	t.Parallel()
 	content := `format: 1
 field: kept
 nodes: [{name: "gull-{1..3}", zone: north-quay}]
@@ -72,6 +73,7 @@ roles:
 // TestNodesOfASetComeAndGo scales workers beyond what is there and back: agents come with the members that want them, and
 // end with the last.
 func TestNodesOfASetComeAndGo(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, `format: 1
 field: sets
 nodes:
@@ -113,6 +115,7 @@ roles:
 
 // TestFieldsShareANode deploys two fields on the same machine: what one keeps there, the other is not given.
 func TestFieldsShareANode(t *testing.T) {
+	t.Parallel()
 	content := `format: 1
 field: FIELD
 nodes: [{name: gull-1, size: {cpu: 2}, shared: true}]

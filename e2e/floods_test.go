@@ -29,6 +29,7 @@ func TestAFullDiskCanBeStoppedAndRetired(t *testing.T) {
 	}
 	defer func() { _ = syscall.Unmount(x.state, syscall.MNT_DETACH) }()
 	x.must("deploy", x.file, "--yes")
+	x.alone()
 	fill := func() {
 		f, err := os.Create(filepath.Join(x.state, "filler"))
 		for size := 1 << 16; size > 0; size /= 2 {

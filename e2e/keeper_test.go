@@ -48,6 +48,7 @@ func (x *trial) starts() map[string]int {
 // TestTheLidIsClosed deploys from a screen that is closed while members are starting, kills the keeper, asks from another shell how it is, and
 // has the field served: it converges, and nothing was started twice. LANTERNFIELD_SOAK makes it the whole minute and a half.
 func TestTheLidIsClosed(t *testing.T) {
+	t.Parallel()
 	ready, closed, killed, asked := 7*time.Second, time.Second, 3*time.Second, 4*time.Second
 	if os.Getenv("LANTERNFIELD_SOAK") != "" {
 		ready, closed, killed, asked = 90*time.Second, 5*time.Second, 40*time.Second, 60*time.Second

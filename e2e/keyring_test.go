@@ -234,6 +234,7 @@ func TestKeysThatLieOpenAreTakenIn(t *testing.T) {
 
 // TestWhatOnlyAPersonCanSay deploys from the screen a field whose secret is given on the terminal, changes it there, and tells a sealed keyring's passphrase.
 func TestWhatOnlyAPersonCanSay(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(secretive, "sealed-quay", "asking-quay", 1)+"secrets: {crews: {prompt: true}}\n")
 	if out, code := x.try(20*time.Second, "deploy", x.file, "--yes"); code != 2 || !strings.Contains(out, "the secret crews cannot be read from the terminal: there is no terminal to ask on") {
 		t.Errorf("without a terminal: %d %s", code, out)

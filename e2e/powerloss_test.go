@@ -247,6 +247,7 @@ func (d *disk) lay(t *testing.T, root string) {
 // TestAPowerLossAtAnyMoment records what a deploy, a scale and a retire write and sync, lays the disk as a power loss could have left it
 // after some of those calls, in the best case and in the worst, and goes on from there. With LANTERNFIELD_SOAK it tries every one.
 func TestAPowerLossAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("strace"); err != nil {
 		t.Skip("what is written is recorded with strace")
 	}

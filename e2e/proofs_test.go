@@ -36,6 +36,7 @@ roles:
 
 // TestProofs deploys a role that waits until another is proved, breaks what is proved, and mends it.
 func TestProofs(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, provable)
 	x.must("deploy", x.file, "--yes", "--timeout", "60s")
 	x.contains(x.must("journal", x.file), "proof shelved of books asked for by the deploy", "proved: shelved of books, in", "readers-1 is ordered to run")

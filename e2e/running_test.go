@@ -173,6 +173,7 @@ func TestANodeThatIsTakenOutIsLeft(t *testing.T) {
 
 // TestOneMemberDoesNotHoldUpTheRest has a role that crashes for reasons of its own: another one stops and restarts at once.
 func TestOneMemberDoesNotHoldUpTheRest(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, quay+`  bad:
     members: 1
     program:
@@ -196,6 +197,7 @@ func TestOneMemberDoesNotHoldUpTheRest(t *testing.T) {
 
 // TestTwoLeadersAreTheWorstNews has two members say that they lead, and then one.
 func TestTwoLeadersAreTheWorstNews(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(quay, "depth=1]", `depth=1]
       leader:
         exec: [cat, "{{.Dir}}/leads"]

@@ -324,3 +324,48 @@ func TestMemoryIsKeptPrivate(t *testing.T) {
 		t.Errorf("%d agents and keepers were looked at", looked)
 	}
 }
+
+// TestWhatIsCapturedAndSecretIsKeptFromSight has a member join with a token that the step of another one gives out: it is in the file of the joiner, and in
+// the clear nowhere else.
+func TestWhatIsCapturedAndSecretIsKeptFromSight(t *testing.T) {
+	t.Parallel()
+	x := newTrial(t, `format: 1
+field: token-quay
+nodes: [{name: gull-1}, {name: gull-2}]
+roles:
+  crews:
+    members: 1
+    program:
+      command: [sleep, "600"]
+      files:
+        token: {template: '{{if .Founding}}founder{{else}}{{.Captured "token" "shell"}}{{end}}'}
+      join:
+        - on: peer
+          exec: [sh, -c, "printf 'pass''word-%s' 4711"]
+          capture: {token: trim(output), plain: '"seen"'}
+          secret: [token]
+`)
+	x.must("deploy", x.file, "--yes")
+	x.must("scale", x.file, "crews", "2", "--yes")
+	joined := filepath.Join(x.home("crews-2"), "token")
+	if got := string(readFile(joined)); got != "password-4711" {
+		t.Errorf("the joiner has %q", got)
+	}
+	if info, err := os.Stat(joined); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("its file: %v %v", info.Mode(), err)
+	}
+	if out := x.must("files", x.file, "crews-2"); strings.Contains(out, "password-4711") || !strings.Contains(out, "(captured, secret)") {
+		t.Errorf("files: %s", out)
+	}
+	found := 0
+	err := filepath.WalkDir(x.state, func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() && path != joined && bytes.Contains(readFile(path), []byte("password-4711")) {
+			t.Errorf("%s has it in the clear", path)
+		}
+		found++
+		return err
+	})
+	if err != nil || found < 20 {
+		t.Errorf("%d files: %v", found, err)
+	}
+}

@@ -281,6 +281,7 @@ func TestVotersGrowAndShrinkUnderAWriter(t *testing.T) {
 // TestAllProcessesEndAndTheVotersComeBackWithTheirData stops a field, ends every process that belongs to it as a machine
 // that is switched off does, and starts it again: the same members, one cluster, all data.
 func TestAllProcessesEndAndTheVotersComeBackWithTheirData(t *testing.T) {
+	t.Parallel()
 	for _, c := range []cluster{etcds, wardens} {
 		t.Run(c.kit, func(t *testing.T) {
 			x := newTrial(t, c.field(3, ""))
@@ -330,6 +331,7 @@ func TestAllProcessesEndAndTheVotersComeBackWithTheirData(t *testing.T) {
 // TestALostNodesVoterIsReplaced cuts a node off by stopping its agent, takes it out of the file, and looks at what the
 // cluster lists. When the node answers again, what is left on it goes.
 func TestALostNodesVoterIsReplaced(t *testing.T) {
+	t.Parallel()
 	for _, c := range []cluster{etcds, wardens} {
 		t.Run(c.kit, func(t *testing.T) {
 			x := newTrial(t, c.field(3, ""))

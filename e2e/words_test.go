@@ -77,6 +77,7 @@ func TestWaitingWatchingAndFollowing(t *testing.T) {
 }
 
 func TestInterruptedDeployGoesOnFromWhereItWas(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(ferries, "ready-after=150ms", "ready-after=5s", 1))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()

@@ -3,12 +3,14 @@ package agent
 import (
 	"cmp"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -17,6 +19,7 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/render"
 )
 
 // How an operation is carried out.
@@ -97,7 +100,7 @@ func (a *Agent) work(ctx context.Context, o order.Operation) {
 		if before != nil {
 			<-before.done
 		}
-		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, instance: a.runtime.Member(o.Asked, a.disk.place(o.Asked)), compile: newCompiled()},
+		result := (&operation{Operation: o, asker: asker{member: o.Asked, spec: o.Spec, disk: a.disk, instance: a.runtime.Member(o.Asked, a.disk.place(o.Asked)), compile: newCompiled()}, node: a.options.Node,
 			goOn: func() bool {
 				return !w.overtaken.Load() && time.Since(time.Unix(0, a.asked.Load())) < leaseFor
 			},
@@ -145,6 +148,7 @@ func (a *Agent) resumeOperations(ctx context.Context) {
 type operation struct {
 	order.Operation
 	asker
+	node field.NodeName
 	goOn func() bool // it may be tried again
 	say  func(why string)
 	said string
@@ -265,9 +269,16 @@ func (o *operation) captured(ctx context.Context, env map[string]any) (map[strin
 	for name, text := range o.Do.Capture {
 		value, err := o.eval(ctx, text, env)
 		if err != nil || value == nil {
-			return nil, fmt.Errorf("the answer was %s, and `%s` finds no %s in it", shortened(jsonText(env["body"])), text, name)
+			was := shortened(jsonText(env["body"]))
+			if len(o.Do.Secret) > 0 {
+				was = "one that holds secrets" // which are not repeated
+			}
+			return nil, fmt.Errorf("the answer was %s, and `%s` finds no %s in it", was, text, name)
 		}
 		out[name] = fmt.Sprint(value)
+		if slices.Contains(o.Do.Secret, name) && o.disk.sealer != nil {
+			out[name] = render.SealedMark(o.node, base64.StdEncoding.EncodeToString(o.disk.sealer.Seal([]byte(out[name]))))
+		}
 	}
 	return out, nil
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
@@ -28,6 +30,7 @@ const (
 	copyTries   = 2
 	copyWait    = 20 * time.Second
 	copyPause   = 500 * time.Millisecond
+	copyRoom    = 16 << 20 // that a disk must have free besides what making a copy takes
 )
 
 // copyStamp is another one whenever a copy of the state is worth having: after agents were ordered anything, and after a change of authorities, secrets
@@ -119,6 +122,12 @@ func (c *Controller) copyOut(ctx context.Context) bool {
 }
 
 func (c *Controller) giveCopies(ctx context.Context, s *state.State) (given []field.NodeName, err error) {
+	if info, err := os.Stat(c.folder.events()); err == nil {
+		var fs unix.Statfs_t
+		if room := 4*info.Size() + copyRoom; unix.Statfs(c.folder.own(), &fs) == nil && int64(fs.Bavail)*fs.Bsize < room {
+			return nil, fmt.Errorf("the disk is nearly full: %s are free, and making a copy takes %s", field.Bytes(int64(fs.Bavail)*fs.Bsize), field.Bytes(room))
+		}
+	}
 	dir, err := os.MkdirTemp(c.folder.own(), "backup-")
 	if err != nil {
 		return nil, err

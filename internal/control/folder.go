@@ -207,7 +207,7 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 		if local.Authority, err = identity.Parse([]byte(ring.Authority())); err != nil {
 			return nil, err
 		}
-		local.Seal = func(n field.NodeName) []byte { return sum(ring.Key(), "seal of "+string(n)) }
+		local.Seal = func(n field.NodeName) []byte { return sealOf(ring, n) }
 	}
 	if f.Grounds != nil {
 		return f.Grounds(local), nil

@@ -2,10 +2,12 @@ package control
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"sync"
 
 	"lanternfield/internal/core/engine"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
@@ -83,7 +85,32 @@ func (c *Controller) kept(failed *error) render.Kept {
 			fail(err)
 		}
 		return text
+	}, Sealed: func(node field.NodeName, data string) string {
+		text, err := c.openCaptured(node, data)
+		if err != nil {
+			fail(fmt.Errorf("what was captured by the agent of %s cannot be read: %w", node, err))
+		}
+		return text
 	}}
+}
+
+// openCaptured opens what the agent of a node has encrypted.
+func (c *Controller) openCaptured(node field.NodeName, data string) (string, error) {
+	raw, err := base64.StdEncoding.DecodeString(data)
+	if err != nil {
+		return "", err
+	}
+	sealer, err := identity.NewSealer(sealOf(c.ring, node))
+	if err != nil {
+		return "", err
+	}
+	text, err := sealer.Open(raw)
+	return string(text), err
+}
+
+// sealOf is the key with which the agent of a node seals.
+func sealOf(ring *keyring.Keyring, node field.NodeName) []byte {
+	return sum(ring.Key(), "seal of "+string(node))
 }
 
 // secretIn is what a secret is: what was given, or what is made of the field's key.

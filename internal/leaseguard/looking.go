@@ -164,7 +164,7 @@ func phrase(a lease.Action) string {
 	case lease.Wait:
 		return a.Why
 	case lease.Fence:
-		return "it is ended and starts again, taking no writes: " + a.Why
+		return "its program is ended, and starts again without taking writes: " + a.Why
 	case lease.Drop:
 		return "it gives up a lease: " + a.Why
 	case lease.Acquire:
@@ -172,11 +172,11 @@ func phrase(a lease.Action) string {
 	case lease.Cut:
 		return "it stops following: " + a.Why
 	case lease.Confirm:
-		return fmt.Sprintf("writes are confirmed by %s: %s", lease.List(a.Names), a.Why)
+		return fmt.Sprintf("every write waits from now on until it is confirmed by %s", lease.List(a.Names))
 	case lease.Promote:
-		return "it takes writes: " + a.Why
+		return "it begins to take writes: " + a.Why
 	case lease.Write:
-		return fmt.Sprintf("from now on %s may take over: %s", lease.List(a.Record.Sync), a.Why)
+		return fmt.Sprintf("should this member be lost, %s may take over: all writes are there", lease.List(a.Record.Sync))
 	}
-	return fmt.Sprintf("it follows %s, number %d", a.To.Member, a.To.Number)
+	return fmt.Sprintf("it follows %s, which holds the lease (number %d)", a.To.Member, a.To.Number)
 }

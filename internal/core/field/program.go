@@ -289,6 +289,7 @@ type Step struct {
 	RetryFor Duration          `json:"retry_for,omitempty"`
 	DoneWhen string            `json:"done_when,omitempty"`
 	Capture  map[string]string `json:"capture,omitempty"`
+	Secret   []string          `json:"secret,omitempty"` // which of what is captured is encrypted before it is kept anywhere
 	Timeout  Duration          `json:"timeout,omitempty"`
 }
 

@@ -290,6 +290,14 @@ func (v *validator) program(p *Program, role func(...string) []string) {
 		for i, s := range procedure.Steps {
 			here := func(rest ...string) []string { return at(append([]string{procedure.Key, strconv.Itoa(i)}, rest...)...) }
 			v.call(s.Call, here())
+			for _, name := range s.Secret {
+				switch _, captured := s.Capture[name]; {
+				case !captured:
+					v.add(here("secret"), didYouMean(name, slices.Sorted(maps.Keys(s.Capture))), "%q is called secret, and is not captured", name)
+				case name == "id":
+					v.add(here("secret"), "call another name secret", "id cannot be secret: by it the cluster's list tells the member")
+				}
+			}
 			if s.DoneWhen != "" && p.Roster == nil {
 				v.add(here("done_when"), "say how the members of the cluster are asked for (roster); done_when is evaluated on that answer",
 					"done_when has nothing to be evaluated on: the program has no roster")

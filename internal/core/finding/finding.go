@@ -82,7 +82,7 @@ type draft struct {
 }
 
 var rules = []rule{cycle, required, templates, portClash, unplaced, evenVoters, votersInOneZone, spreadImpossible, oneZone, singleEntry, nobodyToCall,
-	wiring, firstAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes, openSecrets, lockedOut, inTheClear}
+	wiring, firstAddress, typedAddress, leaderless, overCeiling, unprobed, blindSteps, experimental, unknownLoad, idleNodes, openSecrets, lockedOut, inTheClear}
 
 // All gives the findings of a draft, the worst first, quickly enough to be asked for after every edit: of a large draft
 // the templates of a few members of each role are executed.

@@ -269,7 +269,7 @@ func (r *renderer) list(texts []string, where ...string) []string {
 func (r *renderer) file(name string, f field.File) order.File {
 	content := r.text(f.Template, "files", name, "template")
 	usual := "0644"
-	if _, key := trust.Has(content); key || secretMark.MatchString(content) || basicMark.MatchString(content) {
+	if _, key := trust.Has(content); key || secretMark.MatchString(content) || basicMark.MatchString(content) || isSealed(content) {
 		usual = "0600"
 	}
 	mode, err := strconv.ParseUint(cmp.Or(f.Mode, usual), 8, 32)

@@ -138,6 +138,8 @@ func (v *View) Basic(user, secret string) (string, error) {
 type Kept struct {
 	Secret func(Secret) string
 	Trust  func(trust.Mark) string
+	// Sealed opens what the agent of a node has encrypted, in base 64; nil says only that there is something.
+	Sealed func(node field.NodeName, data string) string
 }
 
 // Named names what marks stand for, for people.
@@ -150,7 +152,7 @@ var Named = Kept{Secret: func(s Secret) string {
 
 // Put replaces the marks in a text.
 func Put(text string, kept Kept) string {
-	text = trust.Put(text, kept.Trust)
+	text = putSealed(trust.Put(text, kept.Trust), kept.Sealed)
 	text = basicMark.ReplaceAllStringFunc(text, func(mark string) string {
 		m := basicMark.FindStringSubmatch(mark)
 		return base64.StdEncoding.EncodeToString([]byte(m[1] + ":" + kept.Secret(readSecret(m[2], m[3], m[4], ""))))

@@ -313,13 +313,7 @@ func (e *Missing) Error() string {
 	return fmt.Sprintf("the kit of %s requires the setting %s, and nothing says it", e.Role, e.Setting)
 }
 
-// Captured is a value that a procedure took from an answer.
-func (v *View) Captured(name string) (string, error) {
-	if value, ok := v.member.Captured[name]; ok {
-		return value, nil
-	}
-	return "", unknown("captured value", name, slices.Sorted(maps.Keys(v.member.Captured)))
-}
+func capturedNames(m Member) []string { return slices.Sorted(maps.Keys(m.Captured)) }
 
 // ID is the identity under which the cluster itself lists the member: as its roster has it, or as a join captured it
 // under the name id.

@@ -206,6 +206,9 @@ func capturedBy(p *field.Program) map[string]string {
 		for _, step := range steps {
 			for name := range step.Capture {
 				out[name] = "1"
+				if slices.Contains(step.Secret, name) {
+					out[name] = render.SealedMark("trial", "")
+				}
 			}
 		}
 	}
