@@ -157,7 +157,7 @@ func (a *app) changeSecret(cmd *cobra.Command, args []string, from field.GivenSe
 	if len(f.Field.UsersOf(name)) == 0 {
 		var known []string
 		for i := range f.Field.Roles {
-			known = append(known, f.Field.Roles[i].Program.SecretNames()...)
+			known = append(known, f.Field.Roles[i].SecretNames()...)
 		}
 		slices.Sort(known)
 		if known = slices.Compact(known); len(known) == 0 {

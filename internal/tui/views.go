@@ -61,9 +61,17 @@ func init() {
 		if a.access.SecretUnder() != "" {
 			hints = append(hints, hintOf(a.keys.ChangeSecret, "change the secret"))
 		}
-		return append(hints, hintOf(a.keys.Prove, "prove it"), hintOf(a.keys.Board, "board"))
+		if len(a.snap.Proofs) > 0 {
+			hints = append(hints, hintOf(a.keys.Prove, "prove it"))
+		}
+		return append(hints, hintOf(a.keys.Board, "board"))
 	}
-	accessView.draw = func(a *app, g *grid.Grid, f frame) { a.access.Draw(g, a.look, a.snap, a.now, f.area) }
+	accessView.draw = func(a *app, g *grid.Grid, f frame) {
+		if a.access.Draft = nil; a.snap.State == snapshot.Draft || a.snap.State == snapshot.Retired {
+			a.access.Draft = a.draft
+		}
+		a.access.Draw(g, a.look, a.snap, a.now, f.area)
+	}
 
 	journalView.wide = true
 	journalView.key = func(k keyMap) key.Binding { return k.Journal }

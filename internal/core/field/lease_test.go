@@ -64,3 +64,19 @@ func TestALeaseChangesTheProgram(t *testing.T) {
 		t.Error("what several roles have was changed")
 	}
 }
+
+// TestThePasswordOfALeaseStoreIsASecretOfTheRole names a secret that no template does: of the user as whom a store that is not the field's is asked.
+func TestThePasswordOfALeaseStoreIsASecretOfTheRole(t *testing.T) {
+	r := &Role{Name: "berths", Program: &Program{Command: []string{"x"}, Lease: &LeaseRule{}, Files: map[string]File{"a": {Template: `{{.Secret "zeal"}}`}}}, Lease: &Lease{Store: "votes", User: "lantern", Secret: "votes"}}
+	f := &Field{Name: "x", Roles: []Role{*r}}
+	if got := r.SecretNames(); len(got) != 2 || got[0] != "votes" || got[1] != "zeal" {
+		t.Errorf("got %v", got)
+	}
+	if got := f.UsersOf("votes"); len(got) != 1 || got[0] != "berths" {
+		t.Errorf("used by %v", got)
+	}
+	r.Lease = nil
+	if got := r.SecretNames(); len(got) != 1 {
+		t.Errorf("without a lease: %v", got)
+	}
+}

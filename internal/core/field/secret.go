@@ -186,11 +186,21 @@ func (p *Program) SecretNames() []string {
 	return slices.Sorted(maps.Keys(names))
 }
 
-// UsersOf are the roles whose program names a secret.
+// SecretNames are those that the role's program names, and that of the user as whom the store of its lease is asked.
+func (r *Role) SecretNames() []string {
+	names := r.Program.SecretNames()
+	if r.Guarded() && r.Lease.Secret != "" && !slices.Contains(names, r.Lease.Secret) {
+		names = append(slices.Clone(names), r.Lease.Secret)
+		slices.Sort(names)
+	}
+	return names
+}
+
+// UsersOf are the roles that name a secret.
 func (f *Field) UsersOf(secret string) []RoleName {
 	var out []RoleName
 	for i := range f.Roles {
-		if slices.Contains(f.Roles[i].Program.SecretNames(), secret) {
+		if slices.Contains(f.Roles[i].SecretNames(), secret) {
 			out = append(out, f.Roles[i].Name)
 		}
 	}
@@ -240,7 +250,7 @@ func (v *validator) givenSecrets() {
 		if len(v.UsersOf(name)) == 0 {
 			var known []string
 			for i := range v.Roles {
-				known = append(known, v.Roles[i].Program.SecretNames()...)
+				known = append(known, v.Roles[i].SecretNames()...)
 			}
 			v.add([]string{"secrets", name}, didYouMean(name, known), "no program of the field names a secret %s", name)
 			v.problems[len(v.problems)-1].Key = true

@@ -6,6 +6,7 @@ import (
 	"net"
 	"slices"
 	"strconv"
+	"strings"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/lease"
@@ -60,7 +61,7 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	}
 	data, err := json.MarshalIndent(c, "", "  ")
 	r.fail(err, "lease")
-	spec.Files = append(spec.Files, order.File{Path: lease.ConfigFile, Mode: 0o600, Content: string(data) + "\n", OnChange: field.OnItself})
+	spec.Files = append(spec.Files, order.File{Path: lease.ConfigFile, Mode: 0o600, Content: strings.ReplaceAll(string(data), `\u0000`, "\x00") + "\n", OnChange: field.OnItself}) // marks begin and end with it
 	slices.SortFunc(spec.Files, func(a, b order.File) int {
 		switch {
 		case a.Path < b.Path:

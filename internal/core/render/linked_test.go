@@ -146,7 +146,7 @@ func TestALeaseIsKeptInAnotherField(t *testing.T) {
 		m.Ports = map[string]int{"client": 5432, "guard": 5430}
 		s.Members[name] = m
 	}
-	s.Links = map[field.RoleName]Link{"votes": {Number: 2, Content: &link.Content{Client: "client", TLS: true, Authority: "AUTHORITY", Certificate: "CERTIFICATE",
+	s.Links = map[field.RoleName]Link{"votes": {Number: 2, Content: &link.Content{User: "clerk", Secret: "store", Number: 1, Client: "client", TLS: true, Authority: "AUTHORITY", Certificate: "CERTIFICATE",
 		Members: []link.Member{{Name: "store-1", Address: "10.7.0.1", Ports: map[string]link.Port{"client": {Number: 2379, Scheme: "https"}}}}}}}
 	spec, err := s.Spec("berths-1")
 	if err != nil {
@@ -157,10 +157,11 @@ func TestALeaseIsKeptInAnotherField(t *testing.T) {
 		files[f.Path] = f
 	}
 	var c lease.Config
-	if err := json.Unmarshal([]byte(files[lease.ConfigFile].Content), &c); err != nil {
+	content := Put(files[lease.ConfigFile].Content, Kept{Secret: func(s Secret) string { return s.In(s.Name + `"`) }})
+	if err := json.Unmarshal([]byte(content), &c); err != nil {
 		t.Fatal(err)
 	}
-	if len(c.Store.URLs) != 1 || c.Store.URLs[0] != "https://10.7.0.1:2379" || c.StoreAuthority() != lease.StoreAuthorityFile || c.StoreCertificate() != lease.StoreCertificateFile || c.Certificate == c.StoreCertificate() {
+	if len(c.Store.URLs) != 1 || c.Store.URLs[0] != "https://10.7.0.1:2379" || c.StoreAuthority() != lease.StoreAuthorityFile || c.StoreCertificate() != lease.StoreCertificateFile || c.Certificate == c.StoreCertificate() || c.Store.User != "clerk" || c.Store.Password != `link-votes-password"` {
 		t.Errorf("the store: %+v", c.Store)
 	}
 	key := Secret{Name: "link-votes-key", Number: 2, Given: true}

@@ -44,7 +44,7 @@ func SecretsOf(s *state.State) []Secret {
 	var out []Secret
 	var names []string
 	for i := range s.Field.Roles {
-		names = append(names, s.Field.Roles[i].Program.SecretNames()...)
+		names = append(names, s.Field.Roles[i].SecretNames()...)
 	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
@@ -18,6 +19,7 @@ type View struct {
 	Ways  []control.Access // as they were asked for last; none in the past
 	Trust *snapshot.Trust  // likewise; nil where it is not known
 	Shown bool             // secrets are shown
+	Draft *field.Field     // what is to be, while nothing runs; nil else
 }
 
 // things are what can be stood on, in their order on the screen.

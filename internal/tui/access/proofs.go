@@ -15,6 +15,9 @@ import (
 // proofs lists the proofs, and of the one that it stands on the steps.
 func (v *View) proofs(k theme.Theme, s *snapshot.Snapshot, now time.Time, width int) []line {
 	lines := []line{plain(piece{0, "proofs", k.Quiet()})}
+	if planned := v.toProve(k); len(s.Proofs) == 0 && len(planned) > 0 {
+		return append(append(lines, plain(piece{0, "They are done as soon as the field is deployed.", k.Text()})), planned...)
+	}
 	if len(s.Proofs) == 0 {
 		return append(lines, plain(piece{0, "There are none: neither the kits nor the field file define any. Add them under proofs: in the field file.", k.Text()}))
 	}

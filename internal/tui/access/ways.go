@@ -39,6 +39,7 @@ func (v *View) waysIn(k theme.Theme, s *snapshot.Snapshot, width int) []line {
 	lines = append(lines, others(k, s, told, width)...)
 	if len(lines) == 1 {
 		lines = append(lines, plain(piece{0, "Nobody is ready yet, so there is no way in. Addresses stand here as soon as members are lit.", k.Text()}))
+		lines = append(lines, v.drafted(k)...)
 	}
 	return append(lines, plain())
 }
@@ -174,6 +175,9 @@ func (v *View) trusted(k theme.Theme, now time.Time, width int) []line {
 		}
 		if len(c.Served) == 0 {
 			lamp, word = k.LampOf(state.Planned, false), "on no port"
+			if len(c.Ports) > 0 {
+				word = "is not up"
+			}
 		}
 		left := c.Of.Issue.Until.Sub(now)
 		at := len(v.Ways) + i
