@@ -195,6 +195,7 @@ func fill(t *testing.T, name string) {
 }
 
 func TestSecondControllerIsToldWhoHoldsTheField(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, one("      command: [sleep, '600']\n      ports: {main: {port: 7100}}\n"))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -226,6 +227,7 @@ func TestSecondControllerIsToldWhoHoldsTheField(t *testing.T) {
 
 // TestWordsOnTheCommandLine tries what people type.
 func TestWordsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	for _, test := range []struct {
 		args []string

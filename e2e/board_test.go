@@ -137,6 +137,7 @@ func lampIn(text, name string) rune {
 }
 
 func TestBoardFromDraftToQuit(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
 	s := newScreen(t, x, 140, 44, "open", x.file)
 	s.has("Nothing runs yet. v shows", "saltmarsh", "draft", "Not deployed yet: the draft wants 9 members.", "Board",

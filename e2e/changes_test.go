@@ -260,6 +260,7 @@ func TestScalingThatMakesNoSense(t *testing.T) {
 
 // TestDemoRunsThroughAWholeLife runs the demo without a screen and looks for what it left.
 func TestDemoRunsThroughAWholeLife(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	x := &trial{T: t, dir: dir, state: filepath.Join(dir, "state")}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)

@@ -14,6 +14,7 @@ import (
 // TestFromAnEmptyFolderToAReviewedDraft goes the way of somebody who has never seen the tool: a five-role system on eight
 // nodes in three zones that survives the loss of one, with mistakes on the way.
 func TestFromAnEmptyFolderToAReviewedDraft(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	folder := filepath.Join(x.dir, "mine")
 	if err := os.Mkdir(folder, 0o755); err != nil {
@@ -136,6 +137,7 @@ roles:
 // TestPortsAreBoundToTheirNetwork runs Redis on the back network: it is probed there, who calls it is told that address, and
 // nobody listens on the front. Then the same with addresses that the file gives.
 func TestPortsAreBoundToTheirNetwork(t *testing.T) {
+	t.Parallel()
 	const whole = `format: 1
 field: networks
 networks: [front, back]

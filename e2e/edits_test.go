@@ -12,6 +12,7 @@ import (
 // TestEveryEditOnTheScreen makes each kind of edit with keys, undoes it, makes it again and undoes it: the file must say
 // it, and be the same to the byte when it is undone.
 func TestEveryEditOnTheScreen(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, "")
 	data, err := os.ReadFile("../examples/saltmarsh-ferries.field.yaml")
 	if err != nil {
@@ -207,6 +208,7 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 // TestAPlacementIsProposed narrows what may hold a role, which moves whoever may not stay, widens it again, and lets the board
 // propose what then would stand better.
 func TestAPlacementIsProposed(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	s := newScreen(t, x, 150, 44, "open", x.file)

@@ -107,6 +107,7 @@ func TestTheLidIsClosed(t *testing.T) {
 
 // TestThreeScreensOnOneField has what one screen does seen by the others, and two of them deploy at once.
 func TestThreeScreensOnOneField(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	var screens [3]*screen

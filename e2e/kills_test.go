@@ -221,6 +221,7 @@ func TestAFolderThatIsMovedStopsNobody(t *testing.T) {
 // TestAnAgentThatHangsMakesItsNodeUnknown stops an agent without ending it: what is on its node is unknown, not well and
 // not dark, and nothing is started elsewhere.
 func TestAnAgentThatHangsMakesItsNodeUnknown(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	x.alone()

@@ -139,13 +139,6 @@ func TestAFieldIsHandedRolesOfAnother(t *testing.T) {
 	y.goesOn("tellers-1", 2)
 	y.alone()
 
-	first := y.told("clerks-1", "endpoints")
-	x.must("scale", x.file, "store", "5", "--yes", "--timeout", "120s")
-	y.until("its members are told of five", 20*time.Second, func() bool {
-		return strings.Count(y.told("clerks-1", "endpoints"), ",") == 4 && strings.Count(y.told("clerks-2", "endpoints"), ",") == 4
-	})
-	y.contains(y.told("clerks-1", "endpoints"), first)
-
 	url := y.told("tellers-1", "url")
 	x.must("trust", "change", x.file, "postgresql", "--make", "--yes", "--timeout", "60s")
 	y.until("its members have the other secret", 20*time.Second, func() bool { return y.told("tellers-1", "url") != url })
@@ -168,6 +161,13 @@ func TestAFieldIsHandedRolesOfAnother(t *testing.T) {
 	})
 	y.goesOn("clerks-1", 3)
 	y.goesOn("tellers-1", 3)
+
+	first := y.told("clerks-1", "endpoints")
+	x.must("scale", x.file, "store", "5", "--yes", "--timeout", "120s")
+	y.until("its members are told of five", 20*time.Second, func() bool {
+		return strings.Count(y.told("clerks-1", "endpoints"), ",") == 4 && strings.Count(y.told("clerks-2", "endpoints"), ",") == 4
+	})
+	y.contains(y.told("clerks-1", "endpoints"), first)
 
 	without := strings.Replace(ledger, "  store: {kit: etcd, members: 3, spread: node}\n", "", 1)
 	x.write(without)

@@ -11,6 +11,7 @@ import (
 // TestWhatAProgramNeeds says which version, limits and kernel settings a program needs: what is not so is refused with what mends it, what is so is
 // given and read back from the member that runs.
 func TestWhatAProgramNeeds(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, "")
 	program := filepath.Join(x.dir, "bell")
 	if err := os.WriteFile(program, []byte("#!/bin/sh\n[ \"$1\" = --version ] && { echo bell 2.11.3; exit; }\nexec sleep 600\n"), 0o755); err != nil {

@@ -117,6 +117,7 @@ func TestRunAtMembers(t *testing.T) {
 
 // TestTunnelsAndCopies reaches a member's port from here, also after it was away, and moves files there and back.
 func TestTunnelsAndCopies(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, visited)
 	x.must("deploy", x.file, "--yes", "--timeout", "30s")
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)

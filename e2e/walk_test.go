@@ -42,6 +42,7 @@ func (s *screen) stand(name string) {
 // TestAWholeLifeOnTheScreen goes the way of a new user: draft, deploy, add, move, undo, deploy, a lantern dark and lit
 // again, back in time, return, the journal, quit, open again, retire.
 func TestAWholeLifeOnTheScreen(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, strings.Replace(ferries, "restart: {after: 200ms}", "restart: {after: 2s}", 1))
 	before, _ := os.ReadFile(x.file)
 	file := func() string {

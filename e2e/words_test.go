@@ -13,6 +13,7 @@ import (
 
 // TestWaitingWatchingAndFollowing uses the commands that go on until something happens.
 func TestWaitingWatchingAndFollowing(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -139,6 +140,7 @@ func TestOneDocumentUnderJSON(t *testing.T) {
 
 // TestScaleOutInAndToZero follows a role without votes, and the address list of those who call it.
 func TestScaleOutInAndToZero(t *testing.T) {
+	t.Parallel()
 	x := newTrial(t, ferries)
 	x.must("deploy", x.file, "--yes")
 	names := func() string {

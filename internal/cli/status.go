@@ -254,6 +254,8 @@ func keptBy(s *snapshot.Snapshot) string {
 
 func survives(r snapshot.RoleView) string {
 	switch {
+	case r.IsOutside():
+		return "-" // how much it survives is known to whose it is
 	case r.Halted:
 		return "stopped"
 	case r.Want == 0:

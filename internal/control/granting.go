@@ -41,6 +41,9 @@ func (c *Controller) Link(ctx context.Context, ask link.Ask) (*link.Answer, erro
 	if err := c.trusted(); err != nil {
 		return nil, err
 	}
+	if !field.NamePattern.MatchString(ask.By) {
+		return nil, fmt.Errorf("%q cannot name a field; %s", ask.By, field.NameRule)
+	}
 	wish, err := c.folder.other(ask.By).share()
 	if err != nil && !errors.Is(err, ErrNothing) {
 		return nil, err
@@ -195,7 +198,7 @@ func (c *Controller) tell(ctx context.Context, g state.Grant, digest string) {
 	}
 }
 
-// telling tells whether other fields are still to be told something.
+// tellingOthers tells whether other fields are still to be told something.
 func (c *Controller) tellingOthers() bool {
 	for _, t := range c.telling {
 		if t.tries < grantTries {
@@ -246,7 +249,7 @@ func (f Folder) reached(ctx context.Context, wake func(context.Context, Folder) 
 	}
 }
 
-// takeBack takes a role back from another field, or lets it be handed over again, and has that field notice.
+// takenBack has another field notice that something was taken back from it, or may be handed over to it again.
 func (c *Controller) takenBack(ctx context.Context, o Request) {
 	if err := c.nudge(ctx, o.Names[len(o.Names)-1]); err != nil {
 		slog.Warn("another field cannot be told that something was taken back, or is handed over again", "field", o.Names, "error", err)

@@ -182,41 +182,32 @@ func (w *Way) Password(form ...string) (string, error) {
 
 // Authority stands for whom to believe there, as PEM; empty where no TLS is spoken.
 func (w *Way) Authority() (string, error) {
-	switch {
-	case !w.view.files:
-		return "", errTrustHere
-	case !w.TLS:
-		return "", nil
-	case w.link == nil:
-		return w.view.scene.Authority(), nil
-	}
-	return w.link.Content.Authority, nil
+	return w.pem(func() (string, error) { return w.view.scene.Authority(), nil }, func(l *Link) string { return l.Content.Authority })
 }
 
 // Certificate stands for what the member shows there, as PEM; empty where no TLS is spoken.
 func (w *Way) Certificate() (string, error) {
-	switch {
-	case !w.view.files:
-		return "", errTrustHere
-	case !w.TLS:
-		return "", nil
-	case w.link == nil:
-		return w.view.ofCertificate(trust.Chain)
-	}
-	return w.link.Content.Certificate, nil
+	return w.pem(func() (string, error) { return w.view.ofCertificate(trust.Chain) }, func(l *Link) string { return l.Content.Certificate })
 }
 
 // Key stands for the private key of that certificate, as PEM (PKCS #8).
 func (w *Way) Key() (string, error) {
+	return w.pem(func() (string, error) { return w.view.ofCertificate(trust.Key) }, func(l *Link) string {
+		return Secret{Name: link.KeySecret(w.role.Name), Number: l.Number, Given: true}.mark()
+	})
+}
+
+// pem is something of what is believed or shown: the field's own, or what another one has handed over.
+func (w *Way) pem(own func() (string, error), handed func(*Link) string) (string, error) {
 	switch {
 	case !w.view.files:
 		return "", errTrustHere
 	case !w.TLS:
 		return "", nil
 	case w.link == nil:
-		return w.view.ofCertificate(trust.Key)
+		return own()
 	}
-	return Secret{Name: link.KeySecret(w.role.Name), Number: w.link.Number, Given: true}.mark(), nil
+	return handed(w.link), nil
 }
 
 // LinkTo is what another field is handed over of a role: all but what is secret of it. Its authority is a mark.

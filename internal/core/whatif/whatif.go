@@ -142,6 +142,12 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 			concerned[i] = l
 		}
 	}
+	headless := make([]bool, len(s.Roles)) // lost their leader, and nobody can take over
+	for i := range s.Roles {
+		if at, ok := index[s.Roles[i].Store]; ok && stopped[at] && leaders[i] && !stopped[i] {
+			headless[i], stopped[i] = true, true
+		}
+	}
 	s.follow(index, counts, stopped, func(i int, through field.RoleName) {
 		if concerned[i] == nil {
 			c, r := counts[i], &s.Roles[i]
@@ -151,7 +157,7 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 	})
 	for i := range s.Roles {
 		r, c := &s.Roles[i], counts[i]
-		if at, ok := index[r.Store]; r.Store == "" || !ok || !stopped[at] || stopped[i] {
+		if at, ok := index[r.Store]; r.Store == "" || !ok || !stopped[at] || stopped[i] && !headless[i] {
 			continue
 		}
 		if concerned[i] == nil {
@@ -236,7 +242,7 @@ func rank(l RoleLoss) int {
 	switch {
 	case l.Stopped && l.Votes:
 		return 0
-	case l.Stopped:
+	case l.Stopped, l.Store != "" && l.Leader:
 		return 1
 	case l.Through != "":
 		return 2

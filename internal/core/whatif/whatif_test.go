@@ -286,7 +286,7 @@ func TestWhatAFaultLeadsToWithALease(t *testing.T) {
 		{[]Fault{{Member: "berths-2"}, {Member: "berths-3"}}, "2 lanterns would go dark · berths would have too few to confirm writes, 1 of 3: writes wait · desk could not do its work without berths"},
 		{[]Fault{{Role: "berths"}}, "3 lanterns would go dark · berths would have nobody left to do its work · desk could not do its work without berths"},
 		{[]Fault{{Role: "store"}}, "1 lantern would go dark · store would hold 0 of 1 votes and needs 1: writes stop · berths goes on with 3 of 3, as long as its guards reach each other; nobody can take over without store"},
-		{[]Fault{{Role: "store"}, {Member: "berths-1"}}, "2 lanterns would go dark · store would hold 0 of 1 votes and needs 1: writes stop · berths would lose its leader, and nobody can take over without store: writes stop"},
+		{[]Fault{{Role: "store"}, {Member: "berths-1"}}, "2 lanterns would go dark · store would hold 0 of 1 votes and needs 1: writes stop · berths would lose its leader, and nobody can take over without store: writes stop · desk could not do its work without berths"},
 	} {
 		if got := s.Fail(test.faults...).Sentence(); got != test.want {
 			t.Errorf("%v:\n%s\nwant\n%s", test.faults, got, test.want)
