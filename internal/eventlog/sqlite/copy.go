@@ -19,12 +19,16 @@ func Copy(name, to string) (last uint64, err error) {
 	if err != nil {
 		return 0, err
 	}
+	made, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600) // what is beside it while it is written has its mode
+	if err == nil {
+		err = errors.Join(made.Chmod(0o600), made.Close())
+	}
+	if err != nil {
+		return 0, errors.Join(err, s.Close())
+	}
 	_, err = s.db.Exec(`VACUUM INTO ?`, to)
 	if err = errors.Join(err, s.Close()); err != nil {
 		return 0, s.plain("copied", err)
-	}
-	if err := os.Chmod(to, 0o600); err != nil {
-		return 0, err
 	}
 	return Check(to)
 }
