@@ -53,6 +53,9 @@ func TestAFullDiskCanBeStoppedAndRetired(t *testing.T) {
 		t.Errorf("retire on a full disk:\n%s\n%v", out, x.processes())
 	}
 	x.cleaned = true
+	if err := syscall.Unmount(x.state, syscall.MNT_DETACH); err != nil {
+		t.Error(err)
+	}
 	os.RemoveAll(x.dir)
 }
 
