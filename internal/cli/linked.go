@@ -30,7 +30,7 @@ func (a *app) handOver(cmd *cobra.Command, session control.Session, rest []strin
 	}
 	ctx := cmd.Context()
 	if handOver != "" {
-		if err := session.Do(ctx, control.Request{What: "hand over", Names: []string{handOver}, By: by(cmd)}); err != nil {
+		if err := session.Do(ctx, control.Request{What: "hand over", Names: []string{rest[0], handOver}, By: by(cmd)}); err != nil {
 			return err
 		}
 		fmt.Fprintf(a.out, "%s is handed over to %s again, as soon as that asks.\n", rest[0], handOver)

@@ -69,7 +69,7 @@ type Request struct {
 // What is asked for about other fields.
 const (
 	takeBack = "take back" // names: a role, and the field that it is taken back from
-	handOver = "hand over" // names: the field to which what was taken back may be handed over again
+	handOver = "hand over" // names: a role, and the field to which it may be handed over again
 )
 
 // input turns an order into what the engine decides on.
@@ -94,10 +94,10 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		}
 		return engine.TakeBack{Role: field.RoleName(o.Names[0]), By: o.Names[1], Who: o.By}, nil
 	case handOver:
-		if len(o.Names) != 1 {
-			return nil, fmt.Errorf("say to which field something may be handed over again")
+		if len(o.Names) != 2 {
+			return nil, fmt.Errorf("say which role may be handed over again to which field")
 		}
-		return engine.AllowLink{By: o.Names[0], Who: o.By}, nil
+		return engine.AllowLink{Role: field.RoleName(o.Names[0]), By: o.Names[1], Who: o.By}, nil
 	case "finish rotating":
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}

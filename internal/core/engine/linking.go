@@ -63,8 +63,9 @@ type TakeBack struct {
 
 // AllowLink lets what was taken back from another field be handed over again.
 type AllowLink struct {
-	By  string
-	Who string
+	Role field.RoleName
+	By   string
+	Who  string
 }
 
 // standsFor tells whether a role of the field stands for that role of another field now.
@@ -198,11 +199,11 @@ func (in TakeBack) decide(s *state.State) ([]state.Fact, error) {
 
 func (in AllowLink) decide(s *state.State) ([]state.Fact, error) {
 	for _, g := range s.Grants {
-		if g.By == in.By && g.Barred != "" {
+		if g.By == in.By && g.Role == in.Role && g.Barred != "" {
 			return []state.Fact{state.LinkAllowed(in)}, nil
 		}
 	}
-	return nil, fmt.Errorf("nothing was taken back from %s", in.By)
+	return nil, fmt.Errorf("%s was not taken back from %s", in.Role, in.By)
 }
 
 // LinksToDrop lists the roles for which something was handed over that nobody needs any more, and that no member is still to be given.

@@ -207,7 +207,10 @@ func TestRolesAreHandedOverAndTakenBack(t *testing.T) {
 	if events := must(t, s, EndLink{By: "ferry", From: "ledger"}); len(events) > 0 || len(s.GrantsOf("")) > 0 {
 		t.Errorf("that it was taken back is forgotten: %s", kindsOf(events))
 	}
-	must(t, s, AllowLink{By: "ferry", Who: "test"})
+	if _, err := Step(s, morning, AllowLink{Role: "hands", By: "ferry"}); err == nil || err.Error() != "hands was not taken back from ferry" {
+		t.Errorf("another role is allowed: %v", err)
+	}
+	must(t, s, AllowLink{Role: "crews", By: "ferry", Who: "test"})
 	must(t, s, GrantLink{Ask: ask, At: morning})
 	must(t, s, EndLink{By: "ferry", From: "ledger", Why: "it needs it no longer"})
 	if len(s.Grants) > 0 {

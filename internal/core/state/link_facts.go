@@ -96,8 +96,9 @@ type LinkEnded struct {
 
 // LinkAllowed says that a role that was taken back may be handed over again.
 type LinkAllowed struct {
-	By  string
-	Who string
+	Role field.RoleName
+	By   string
+	Who  string
 }
 
 // putLink replaces what is known of a link; the map may be shared with another copy of the state.
@@ -236,7 +237,7 @@ func (f LinkEnded) Sentence() string {
 
 func (f LinkAllowed) apply(s *State, _ time.Time) {
 	for _, key := range slices.Sorted(maps.Keys(s.Grants)) {
-		if g := s.Grants[key]; g.By == f.By && g.Barred != "" {
+		if g := s.Grants[key]; g.By == f.By && g.Role == f.Role && g.Barred != "" {
 			s.endGrant(key)
 		}
 	}
@@ -244,7 +245,7 @@ func (f LinkAllowed) apply(s *State, _ time.Time) {
 
 // Sentence words the fact for the journal.
 func (f LinkAllowed) Sentence() string {
-	return fmt.Sprintf("what %s asks for may be handed over again, says %s", f.By, f.Who)
+	return fmt.Sprintf("%s may be handed over to %s again, says %s", f.Role, f.By, f.Who)
 }
 
 // Has is what was handed over for a role that stands for one of another field; nil where nothing was, or of another role than it stands for now.
