@@ -11,6 +11,10 @@ import (
 	"filippo.io/age"
 )
 
+// authorityPEM is what is looked for in the sealed file. It has characters
+// that base64 has not, so that no sealed file can hold it by chance.
+const authorityPEM = "-- the key of an authority --"
+
 func made(t *testing.T) (string, *age.X25519Identity, *Keyring) {
 	t.Helper()
 	dir := t.TempDir()
@@ -18,7 +22,7 @@ func made(t *testing.T) (string, *age.X25519Identity, *Keyring) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := Make(dir, id, Content{Field: "quay", Key: []byte("key"), Authority: "pem", Roots: map[int][]byte{2: []byte("root")}})
+	k, err := Make(dir, id, Content{Field: "quay", Key: []byte("key"), Authority: authorityPEM, Roots: map[int][]byte{2: []byte("root")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,12 +47,12 @@ func TestAKeyringHoldsWhatWasPutIn(t *testing.T) {
 			t.Errorf("secret %d is %q, want %q", i+1, got, v)
 		}
 	}
-	if _, ok := again.Given("base", 9); ok || string(again.Key()) != "key" || again.Authority() != "pem" || string(again.Root(2)) != "root" || again.Root(3) != nil {
+	if _, ok := again.Given("base", 9); ok || string(again.Key()) != "key" || again.Authority() != authorityPEM || string(again.Root(2)) != "root" || again.Root(3) != nil {
 		t.Errorf("content: %+v", again.content)
 	}
 	data, _ := os.ReadFile(filepath.Join(dir, File))
-	if strings.Contains(string(data), "pem") || !strings.HasPrefix(string(data), "# sealed for "+id.Recipient().String()+"\n") {
-		t.Errorf("the file: %s", data)
+	if strings.Contains(string(data), authorityPEM) || !strings.HasPrefix(string(data), "# sealed for "+id.Recipient().String()+"\n") {
+		t.Errorf("the file begins with %.200q, or holds the authority in the clear", data)
 	}
 	if info, _ := os.Stat(filepath.Join(dir, File)); info.Mode().Perm() != 0o600 {
 		t.Errorf("its mode: %v", info.Mode())
