@@ -6,17 +6,22 @@ export CGO_ENABLED ?= 0
 
 RUN_NEEDS  = etcd=etcd-server etcdctl=etcd-client nats-server=nats-server
 LIFE_NEEDS = redis-sentinel=redis-sentinel mariadbd=mariadb-server /usr/lib/galera/libgalera_smm.so=galera-4 rsync=rsync stunnel=stunnel4 java=default-jre-headless /usr/share/java/zookeeper.jar=zookeeper /usr/lib/rabbitmq/bin/rabbitmq-server=rabbitmq-server python3=python3-minimal
-TEST_NEEDS = $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus curl=curl gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
+TEST_NEEDS = /usr/sbin/sshd=openssh-server ip=iproute2 nft=nftables $(RUN_NEEDS) $(LIFE_NEEDS) tmux=tmux redis-server=redis-server haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 prometheus=prometheus curl=curl gcc=gcc /usr/include/stdlib.h=libc6-dev strace=strace
 LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf=fonts-dejavu-core
 BENCH_NEEDS = $(RUN_NEEDS) haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 strace=strace curl=curl tmux=tmux
 
 # What runs on several goroutines, or is used by several: the race detector looks at these.
 CONCURRENT = ./internal/control ./internal/agent ./internal/leaseguard ./internal/eventlog/... ./internal/core/bounded ./internal/core/render ./internal/core/resolve ./internal/core/state ./internal/core/loop ./internal/core/rehearse ./internal/proving ./internal/identity ./internal/demo/...
 
+# The architectures of the hosts for which lanternfield carries agents; the tests build those of this machine alone.
+ARCHS ?= amd64 arm64
+test: ARCHS = $(shell $(GO) env GOARCH)
+
 .PHONY: build test demo screenshots bench lint soak
 
 build:
 	@mkdir -p bin
+	@scripts/carry.sh $(ARCHS)
 	@$(GO) build -o bin/lanternfield ./cmd/lanternfield
 
 lint:

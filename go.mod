@@ -19,6 +19,7 @@ require (
 	github.com/hashicorp/raft-boltdb/v2 v2.3.1
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/kballard/go-shellquote v0.0.0-20180428030007-95032a82bc51
+	github.com/kevinburke/ssh_config v1.6.0
 	github.com/mattn/go-runewidth v0.0.30
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/prometheus/common v0.73.1
@@ -27,6 +28,7 @@ require (
 	go.etcd.io/etcd/api/v3 v3.5.21
 	go.etcd.io/etcd/client/v3 v3.5.21
 	go.uber.org/zap v1.17.0
+	golang.org/x/crypto v0.58.0
 	golang.org/x/sys v0.49.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
@@ -77,7 +79,6 @@ require (
 	go.etcd.io/etcd/client/pkg/v3 v3.5.21 // indirect
 	go.uber.org/atomic v1.7.0 // indirect
 	go.uber.org/multierr v1.6.0 // indirect
-	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/mod v0.42.0 // indirect

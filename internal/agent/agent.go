@@ -31,9 +31,13 @@ import (
 type Options struct {
 	Dir     string         // the agent's own folder, made by the ground
 	Node    field.NodeName // for messages
-	Address string         // where it listens; the port is chosen by the kernel
-	// Enrol leads to who has started the agent: there it gets its certificate, and says when it answers.
+	Address string         // where it listens
+	Ports   Ports          // at one of which; the kernel chooses where it names none
+	// Enrol leads to who has started the agent: there it gets its certificate, and says when it answers. Nil where it was enrolled before and has
+	// kept its identity, as agents on hosts do.
 	Enrol io.ReadWriteCloser
+	// Guard is the program of guards; the agent's own, with the argument guard, where it is empty.
+	Guard string
 	// NoGroups has the agent go without control groups, as where there are none.
 	NoGroups bool
 	// Runtime runs the members; processes of this machine where it is nil.
@@ -47,6 +51,8 @@ type Agent struct {
 	id      string // made once; never changes
 	reports *reportLog
 	party   identity.Agent
+	kept    []byte // the key to seal with, where the agent keeps its identity
+	program string // the checksum of this program, likewise
 	runtime runtime.Runtime
 	adrift  bool // its folder is not where it was
 
@@ -91,7 +97,7 @@ func Run(ctx context.Context, o Options) error {
 		}
 		defer lock.Close()
 	}
-	seal, err := a.party.Enrol(o.Enrol)
+	seal, err := a.identify()
 	if err == nil {
 		a.disk.sealer, err = identity.NewSealer(seal)
 	}
@@ -100,7 +106,9 @@ func Run(ctx context.Context, o Options) error {
 	}
 	host.ReserveSpace(a.disk.reserve(), reserveBytes)
 	if a.runtime = o.Runtime; a.runtime == nil {
-		a.runtime = runtime.NewProcesses(o.Dir, !o.NoGroups)
+		processes := runtime.NewProcesses(o.Dir, !o.NoGroups)
+		processes.Guard = o.Guard
+		a.runtime = processes
 	}
 	defer a.runtime.Close()
 	if err := a.loadRecords(); err != nil {
@@ -256,7 +264,7 @@ func (a *Agent) readLog(name field.MemberName, after int64, most int) (*agentapi
 
 // serve answers until the context ends.
 func (a *Agent) serve(ctx context.Context) error {
-	listener, err := net.Listen("tcp", net.JoinHostPort(a.options.Address, "0"))
+	listener, err := a.options.Ports.listen(a.options.Address, a.portBefore())
 	if err != nil {
 		return fmt.Errorf("the agent of %s cannot listen: %w", a.options.Node, err)
 	}
@@ -268,9 +276,11 @@ func (a *Agent) serve(ctx context.Context) error {
 		ConnContext: watching, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 8 << 10}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(identity.Listen(listener, a.party.Terms())) }()
-	err = identity.Answers(a.options.Enrol, end.URL)
-	if err = errors.Join(err, a.options.Enrol.Close()); err != nil {
-		slog.Warn("who has started the agent has gone meanwhile", "error", err)
+	if enrol := a.options.Enrol; enrol != nil {
+		err = identity.Answers(enrol, end.URL)
+		if err = errors.Join(err, enrol.Close()); err != nil {
+			slog.Warn("who has started the agent has gone meanwhile", "error", err)
+		}
 	}
 	slog.Info("agent answers", "node", a.options.Node, "url", end.URL, "pid", end.PID)
 	beat := time.NewTicker(time.Second) // the one timer of an agent at rest, but for probes

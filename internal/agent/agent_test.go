@@ -63,7 +63,7 @@ func startedWith(t *testing.T, o Options) (c *agentapi.Client, end func()) {
 		waitFor(t, func() bool { return len(host.FindAll(dir)) == 0 })
 		host.RemoveGroups(dir)
 	})
-	return agentapi.NewClient(url, us.To("gull-1")), end
+	return agentapi.NewClient(url, us.To("gull-1"), nil), end
 }
 
 // parties gives the one authority of these tests, and a controller of its.

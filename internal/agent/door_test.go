@@ -59,7 +59,7 @@ func TestOnlyAControllerOfTheFieldIsHeard(t *testing.T) {
 	old.MinVersion, old.MaxVersion = tls.VersionTLS12, tls.VersionTLS12
 	for who, terms := range map[string]*tls.Config{"the controller of another field": foreign.To("gull-1"), "another node's agent": asAgent,
 		"who has no certificate": nobody, "who speaks an older TLS": old, "who wants another node": us.To("tern-1")} {
-		wrong := agentapi.NewClient(c.Url, terms)
+		wrong := agentapi.NewClient(c.Url, terms, nil)
 		for what, err := range map[string]error{
 			"put":  wrong.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Want: order.Run, Spec: sleeper("it")}),
 			"quit": wrong.Quit(context.Background()),
@@ -111,7 +111,7 @@ func TestWhoTakesADeadAgentsPortHearsNothing(t *testing.T) {
 		_ = http.Serve(tls.NewListener(l, terms), http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { heard <- r.Method + " " + r.URL.Path }))
 	}()
 	_, us := parties(t)
-	c := agentapi.NewClient("https://"+l.Addr().String(), us.To("gull-1"))
+	c := agentapi.NewClient("https://"+l.Addr().String(), us.To("gull-1"), nil)
 	defer c.Close()
 	if err := c.Put(context.Background(), order.Order{Term: 1, Revision: 1, Member: "it-1", Spec: sleeper("it")}); !errors.Is(err, agentapi.ErrUntrusted) {
 		t.Errorf("got %v", err)
@@ -189,7 +189,7 @@ func TestACertificateIsRenewedWithoutABreak(t *testing.T) {
 	if _, err := c.Do(context.Background(), http.MethodPut, agentapi.Renewal, stolen); err == nil {
 		t.Error("it took a certificate for a key that is not its own")
 	}
-	other := agentapi.NewClient(c.Url, us.To("gull-1"))
+	other := agentapi.NewClient(c.Url, us.To("gull-1"), nil)
 	defer other.Close()
 	if _, err := other.Standing(context.Background()); err != nil {
 		t.Error(err)
@@ -222,7 +222,7 @@ func TestAWatcherIsToldAndNotObeyed(t *testing.T) {
 	if us.Due(authority) || !us.Due(otherAuthority(t)) {
 		t.Error("whether it is to be made anew")
 	}
-	w := agentapi.NewClient(c.Url, us.To("gull-1"))
+	w := agentapi.NewClient(c.Url, us.To("gull-1"), nil)
 	defer w.Close()
 	ctx := context.Background()
 	before, err := w.Standing(ctx)

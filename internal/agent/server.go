@@ -159,6 +159,9 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		if err == nil {
 			err = a.party.Take(certificate, nil)
 		}
+		if err == nil {
+			err = a.keepIdentity()
+		}
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}

@@ -1,6 +1,8 @@
 package agent
 
 import (
+	goruntime "runtime"
+
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
@@ -84,7 +86,8 @@ func (a *Agent) standing() order.Standing {
 func (a *Agent) standingNow() order.Standing {
 	a.reports.mu.Lock()
 	defer a.reports.mu.Unlock()
-	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked}
+	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked,
+		Speaks: order.Speaks, Program: a.program, Arch: goruntime.GOARCH}
 }
 
 // Hear decides whether a controller is obeyed. One whose log lacks what this agent was told, or has reported and had acknowledged, is not,

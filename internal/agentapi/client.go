@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -28,9 +29,9 @@ type Client struct {
 	Sign func(request []byte) ([]byte, error)
 }
 
-// NewClient makes a client for the agent that answers at that URL, on those terms.
-func NewClient(url string, terms *tls.Config) *Client {
-	return &Client{Url: url, http: &http.Client{Transport: &http.Transport{TLSClientConfig: terms, TLSHandshakeTimeout: 3 * time.Second,
+// NewClient makes a client for the agent that answers at that URL, on those terms; over is how connections are opened, nil for directly.
+func NewClient(url string, terms *tls.Config, over func(ctx context.Context, network, address string) (net.Conn, error)) *Client {
+	return &Client{Url: url, http: &http.Client{Transport: &http.Transport{TLSClientConfig: terms, DialContext: over, TLSHandshakeTimeout: 3 * time.Second,
 		MaxIdleConnsPerHost: 4, ReadBufferSize: 4 << 10, WriteBufferSize: 4 << 10, Proxy: nil}}}
 }
 

@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/hosts"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
@@ -212,11 +213,16 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 	if f.Grounds != nil {
 		return f.Grounds(local), nil
 	}
-	return ground.Several{kind.Local: local}, nil
+	ssh := &hosts.Hosts{Field: f.Name(), Cache: filepath.Join(f.own(), "hosts"), Known: f.HostKeys()}
+	ssh.Authority, ssh.Watcher, ssh.Seal = local.Authority, local.Watcher, local.Seal
+	return ground.Several{kind.Local: local, kind.SSH: ssh}, nil
 }
 
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.
 func (f Folder) Holder() (now, last *Holder) { return lease.Look(f.lock()) }
+
+// HostKeys is the file of the keys of hosts that were accepted for this field, beside those that the person knows.
+func (f Folder) HostKeys() string { return filepath.Join(f.own(), "known_hosts") }
 
 // Own is the part of the folder that nobody else may enter.
 func (f Folder) Own() string { return f.own() }

@@ -21,7 +21,7 @@ const (
 // wanted is a node as its ground is asked for it.
 func wanted(f *field.Field, node *field.Node, times int) ground.Want {
 	w := ground.Want{Node: *node, Times: times, Networks: f.Networks, Address: f.Given(node)}
-	w.Node.Ground.Kind = f.GroundOf(node)
+	w.Node.Ground = f.GroundFor(node)
 	w.Place = max(0, slices.IndexFunc(f.Possible(), func(n field.Node) bool { return n.Name == node.Name }))
 	return w
 }

@@ -1,7 +1,6 @@
 package control
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -56,7 +55,7 @@ func soonOf(draft *field.Field, soon map[field.NodeName][]order.Lookup) map[fiel
 	local := map[field.NodeName][]order.Lookup{}
 	for i := range draft.Nodes {
 		n := &draft.Nodes[i]
-		if list := soon[n.Name]; len(list) > 0 && cmp.Or(n.Ground.Kind, kind.Local) == kind.Local {
+		if list := soon[n.Name]; len(list) > 0 && draft.GroundOf(n) == kind.Local {
 			local[n.Name] = list
 		}
 	}

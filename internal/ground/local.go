@@ -21,16 +21,13 @@ import (
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/identity"
 )
 
 // Local makes nodes out of this machine: each has an address of its own in 127.0.0.0/8, a folder and an agent.
 type Local struct {
-	Dir       string                      // nodes have their folders in here
-	Authority *identity.Authority         // nil while the keyring is sealed
-	Watcher   *identity.Controller        // as whom agents are asked then
-	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
-	Binary    string                      // the program whose `agent` command is an agent
+	Party
+	Dir    string // nodes have their folders in here
+	Binary string // the program whose `agent` command is an agent
 
 	LogsLock string // the lock of who bounds logs while agents are away
 
@@ -42,9 +39,6 @@ type Local struct {
 	versions fit.Versions // of programs that were asked
 
 	keeping sync.Once
-	party   sync.Once
-	us      *identity.Controller
-	failed  error
 }
 
 // errNoAgent says that no agent runs on a node.
@@ -69,19 +63,7 @@ func (l *Local) Find(ctx context.Context, node field.NodeName, at state.Binding)
 }
 
 func (l *Local) client(node field.NodeName, end host.Endpoint) (agentapi.Agent, error) {
-	switch {
-	case l.Authority == nil && l.Watcher == nil:
-		return nil, errors.New("nothing is here by which its agent could be told from another")
-	case l.Authority == nil:
-		return agentapi.NewClient(end.URL, l.Watcher.To(string(node))), nil
-	}
-	l.party.Do(func() { l.us, l.failed = l.Authority.Controller() })
-	if l.failed != nil {
-		return nil, l.failed
-	}
-	c := agentapi.NewClient(end.URL, l.us.To(string(node)))
-	c.Sign = func(request []byte) ([]byte, error) { return l.Authority.Sign(request, string(node)) }
-	return c, nil
+	return l.Client(node, end.URL, nil)
 }
 
 // errOld says that an agent of an older version runs, which must not be spoken to.

@@ -69,7 +69,8 @@ func (s Several) Give(ctx context.Context, want Want, have Bindings) (state.Bind
 		return state.Binding{}, err
 	}
 	at, err := g.Give(ctx, want, s.only(want.Node.Ground.Kind, have))
-	at.Kind = cmp.Or(want.Node.Ground.Kind, kind.Local)
+	at.Kind, at.Ground = cmp.Or(want.Node.Ground.Kind, kind.Local), want.Node.Ground
+	at.Ground.Kind = ""
 	return at, err
 }
 

@@ -19,6 +19,16 @@ type Endpoint struct {
 	Boot      string `json:"boot,omitempty"` // of the machine
 }
 
+// The names of the programs that are put on hosts, in a folder of the node's.
+const (
+	AgentProgram = "lanternfield-agent"
+	GuardProgram = "lanternfield-guard"
+	programs     = "bin"
+)
+
+// Program is where a program lies that was put on a host for a node.
+func Program(nodeDir, name string) string { return filepath.Join(nodeDir, programs, name) }
+
 // OwnFolder is where the agent of a node keeps what is nobody else's, in that node's folder.
 func OwnFolder(nodeDir string) string { return filepath.Join(nodeDir, render.AgentFolder) }
 
@@ -27,6 +37,9 @@ func LockFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), 
 
 // EndpointFile is where the agent of a node writes where it answers.
 func EndpointFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), "agent.json") }
+
+// IdentityFile is where the agent of a host keeps its key and certificate, and the key with which it seals.
+func IdentityFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), "identity.json") }
 
 // CopyFile is where the agent of a node keeps a sealed copy of the field's state.
 func CopyFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), "field.backup.age") }

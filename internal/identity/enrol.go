@@ -1,10 +1,14 @@
 package identity
 
 import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 )
 
 // Enrolment is how an agent that has just been started comes to its certificate: over a connection that it inherits from who has
@@ -23,6 +27,8 @@ type (
 	}
 )
 
+const sealBytes = 32
+
 // Enrol is the agent's side: it asks for a certificate and gives the key that seals what it keeps.
 func (a *Agent) Enrol(with io.ReadWriter) (seal []byte, err error) {
 	request, err := a.Request()
@@ -36,11 +42,59 @@ func (a *Agent) Enrol(with io.ReadWriter) (seal []byte, err error) {
 	if err := json.NewDecoder(with).Decode(&got); err != nil {
 		return nil, fmt.Errorf("no certificate was given: %w", err)
 	}
-	if len(got.Seal) != 32 {
+	if len(got.Seal) != sealBytes {
 		return nil, errors.New("no key to seal with was given")
 	}
 	return got.Seal, a.Take(got.Certificate, got.Authority)
 }
+
+// kept is what an agent on a host keeps of its enrolment, so that it can be started again while no controller is there.
+type kept struct {
+	Key         []byte `json:"key"`         // PKCS #8
+	Certificate []byte `json:"certificate"` // DER
+	Authority   []byte `json:"authority"`   // DER
+	Seal        []byte `json:"seal"`
+}
+
+// Keep writes the identity of an agent, with the key that it seals with, to a file for its owner only.
+func (a *Agent) Keep(name string, seal []byte) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	key, err := x509.MarshalPKCS8PrivateKey(a.key)
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(kept{key, a.cert.Leaf.Raw, a.authority, seal})
+	if err != nil {
+		return err
+	}
+	return WriteSynced(name, data)
+}
+
+// Load reads what Keep has written, and gives the key to seal with.
+func (a *Agent) Load(name string) (seal []byte, err error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	var k kept
+	if err := json.Unmarshal(data, &k); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", name, err)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(k.Key)
+	if err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", name, err)
+	}
+	own, ok := key.(*ecdsa.PrivateKey)
+	if !ok || len(k.Seal) != sealBytes {
+		return nil, fmt.Errorf("%s is damaged: it holds another kind of key", name)
+	}
+	a.next = own
+	return k.Seal, a.Take(k.Certificate, k.Authority)
+}
+
+// SameAuthority tells whether two agents are of the same field.
+func (a *Agent) SameAuthority(b *Agent) bool { return bytes.Equal(a.authority, b.authority) }
 
 // Answers says where the agent answers, which ends its enrolment.
 func Answers(with io.Writer, url string) error { return json.NewEncoder(with).Encode(enrolled{url}) }

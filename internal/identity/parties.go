@@ -126,6 +126,7 @@ type Agent struct {
 	key, next *ecdsa.PrivateKey // the one in use, and one that a certificate has been asked for
 	cert      *tls.Certificate
 	pool      *x509.CertPool
+	authority []byte // DER, of which the pool is made
 }
 
 // Request makes a new key and gives the signing request for it.
@@ -159,6 +160,7 @@ func (a *Agent) Take(certificate, authority []byte) error {
 		}
 		pool = x509.NewCertPool()
 		pool.AddCert(root)
+		a.authority = authority
 	}
 	a.key, a.next, a.pool = a.next, nil, pool
 	a.cert = &tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: a.key, Leaf: leaf}

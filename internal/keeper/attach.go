@@ -76,7 +76,7 @@ func newer(k control.Keeper) bool {
 }
 
 // environment are the variables that a keeper, and with it the agents that it starts, gets of whoever starts it.
-var environment = []string{"PATH", "HOME", "LANG", "LC_ALL", "TZ", "TMPDIR", "USER", "LOGNAME", "XDG_CONFIG_HOME", keyring.OwnerVariable, "LANTERNFIELD_BINARY", "GOTRACEBACK", "GOCOVERDIR"}
+var environment = []string{"PATH", "HOME", "LANG", "LC_ALL", "TZ", "TMPDIR", "USER", "LOGNAME", "XDG_CONFIG_HOME", keyring.OwnerVariable, "SSH_AUTH_SOCK", "LANTERNFIELD_BINARY", "GOTRACEBACK", "GOCOVERDIR"}
 
 // Start starts a keeper in a process of its own, detached from this one, and waits until it is ready.
 func Start(ctx context.Context, f control.Folder, who string) error {

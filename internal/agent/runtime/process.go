@@ -27,6 +27,8 @@ import (
 // Processes is the runtime of members that are processes of the machine. A member is its control group; where none can be had, its
 // processes are found by their marks and by who was seen to have started whom.
 type Processes struct {
+	Guard string // the program of guards; the agent's own where it is empty
+
 	groups *host.Hierarchy // nil where there are none
 	limits fit.Limiting
 
@@ -219,8 +221,9 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 	}
 	defer out.Close()
 	path, args := program, slices.Clone(spec.Command)
-	if spec.Guarded { // this very program, also where its user may not enter the folder that it lies in
-		path, args = "/proc/self/exe", slices.Concat([]string{"lanternfield", "guard", program}, spec.Command[1:])
+	if spec.Guarded { // this very program, also where its user may not enter the folder that it lies in, unless there is one for guards
+		path = cmp.Or(p.runtime.Guard, "/proc/self/exe")
+		args = slices.Concat([]string{"lanternfield", "guard", program}, spec.Command[1:])
 	}
 	cmd := &exec.Cmd{Path: path, Args: args, Dir: p.at.Folder,
 		Stdout: out, Stderr: out, ExtraFiles: []*os.File{held}, SysProcAttr: &syscall.SysProcAttr{Setsid: true, Credential: who.Credential}}

@@ -45,7 +45,8 @@ func (in NodeNotGiven) decide(s *state.State) ([]state.Fact, error) {
 	return []state.Fact{state.NodeFailed{Node: in.Node, Why: in.Why}}, nil
 }
 
-// askForNodes asks for the nodes of the draft that no ground has been asked for, and for addresses on networks that are new.
+// askForNodes asks for the nodes of the draft that no ground has been asked for, for addresses on networks that are new, and for hosts that are
+// to be reached in another way.
 func (w *pass) askForNodes() []state.Fact {
 	var facts []state.Fact
 	for i := range w.Field.Nodes {
@@ -54,7 +55,7 @@ func (w *pass) askForNodes() []state.Fact {
 		switch {
 		case n == nil || n.Released:
 			facts = append(facts, state.NodeAsked{Node: declared.Name, Kind: w.Field.GroundOf(declared)})
-		case !n.Asked && !n.Releasing && len(w.Lacks(n)) > 0:
+		case !n.Asked && !n.Releasing && (len(w.Lacks(n)) > 0 || w.ReachedAnew(n)):
 			facts = append(facts, state.NodeAsked{Node: declared.Name, Kind: n.Kind})
 		}
 	}

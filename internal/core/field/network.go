@@ -41,12 +41,17 @@ func (f *Field) OnNetwork(node NodeName, main string, others map[string]string, 
 type GroundRules struct {
 	// Address says why nodes of that kind cannot have an address, and what to do; nothing where they can.
 	Address func(netip.Addr) (problem, hint string)
+	// Node says why a node cannot come from there as it is declared, and where that stands: in what is said of it, or of its ground.
+	Node func(Node, Ground) (path []string, problem, hint string)
 	// Example is how an address begins that such nodes may have, up to the last number.
 	Example string
 }
 
 // GroundOf is the kind of ground that a node comes from.
 func (f *Field) GroundOf(n *Node) string { return cmp.Or(n.Ground.Kind, f.Ground.Kind) }
+
+// GroundFor is the ground that a node comes from, with how it is reached.
+func (f *Field) GroundFor(n *Node) Ground { return n.Ground.over(f.Ground) }
 
 // addresses checks the addresses that the file gives.
 func (v *validator) addresses() {
@@ -57,6 +62,11 @@ func (v *validator) addresses() {
 		rules.Example = cmp.Or(rules.Example, "192.0.2.")
 		if !known && n.Ground.Kind != "" {
 			v.add(at("ground", "kind"), "there is "+strings.Join(slices.Sorted(maps.Keys(v.grounds)), ", "), "there is no ground of the kind %q, which %s is to come from", n.Ground.Kind, n.Name)
+		}
+		if rules.Node != nil {
+			if path, problem, hint := rules.Node(n, v.GroundFor(&n)); problem != "" {
+				v.add(at(path...), hint, "%s %s", n.Name, problem)
+			}
 		}
 		if n.Address == "" && len(n.Addresses) == 0 {
 			continue

@@ -219,7 +219,15 @@ type Standing struct {
 	Term     uint64 `json:"term"`          // of the newest of them
 	Revision uint64 `json:"revision"`      // the highest of any order or operation that it has taken
 	Acked    uint64 `json:"acked"`         // the number up to which the reports of this life were acknowledged
+
+	Speaks  int    `json:"speaks,omitempty"`  // which version of what passes between agents and controllers; 0 for those before it was counted
+	Program string `json:"program,omitempty"` // SHA-256 of its program in hex, where it is one that is brought to hosts
+	Arch    string `json:"arch,omitempty"`    // of the machine, as Go names it
 }
+
+// Speaks is the version of what passes between agents and controllers. It rises when a controller could not do without what an older agent lacks, or
+// the other way round.
+const Speaks = 1
 
 // Claim is what a controller says of its log before an agent obeys it. An agent obeys no log that lacks what it was told before.
 type Claim struct {

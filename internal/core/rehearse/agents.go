@@ -63,6 +63,10 @@ func (w *World) binding(n *node) state.Binding {
 	at := state.Binding{Addresses: map[string]string{}, Dir: "/rehearsal/" + string(n.name)}
 	place := 0
 	if f := w.State.Field; f != nil {
+		if declared := f.Node(n.name); declared != nil {
+			at.Ground = f.GroundFor(declared)
+			at.Ground.Kind = ""
+		}
 		place = max(0, slices.IndexFunc(f.Possible(), func(o field.Node) bool { return o.Name == n.name }))
 		for i, network := range f.Networks {
 			at.Addresses[network] = fmt.Sprintf("198.18.%d.%d", (i+1)*64+place/250, place%250+1)

@@ -15,7 +15,8 @@ type Binding struct {
 	Address   string            // its main one
 	Addresses map[string]string `json:",omitempty"` // on the other networks
 	Dir       string            // the agent's folder
-	Times     int               `json:"-"` // how often a node of that name was asked for
+	Ground    field.Ground      `json:",omitzero"` // how it was declared to be reached when it was given; its kind is Kind
+	Times     int               `json:"-"`         // how often a node of that name was asked for
 }
 
 // NodeAsked says that a ground is asked for a node, or for an address of a bound node on networks where it has none.
@@ -79,7 +80,7 @@ func (f NodeFailed) Sentence() string {
 
 // bind gives a node what its ground has given for it.
 func (n *Node) bind(b Binding, at time.Time) {
-	n.Kind, n.ID, n.Address, n.Addresses, n.Dir = cmp.Or(b.Kind, n.Kind), b.ID, b.Address, b.Addresses, b.Dir
+	n.Kind, n.ID, n.Address, n.Addresses, n.Dir, n.Ground = cmp.Or(b.Kind, n.Kind), b.ID, b.Address, b.Addresses, b.Dir, b.Ground
 	if len(b.Addresses) == 0 {
 		n.Addresses = nil // as it is read back
 	}
@@ -88,7 +89,7 @@ func (n *Node) bind(b Binding, at time.Time) {
 
 // Binding is what the ground has given for the node; nothing before it has.
 func (n *Node) Binding() Binding {
-	return Binding{Kind: n.Kind, ID: n.ID, Address: n.Address, Addresses: n.Addresses, Dir: n.Dir, Times: n.Bound}
+	return Binding{Kind: n.Kind, ID: n.ID, Address: n.Address, Addresses: n.Addresses, Dir: n.Dir, Ground: n.Ground, Times: n.Bound}
 }
 
 // There tells whether the ground has ever given the node.
@@ -109,11 +110,25 @@ func (s *State) Lacks(n *Node) []string {
 	return lacks
 }
 
+// ReachedAnew tells whether a node that is there is declared to be reached in another way than it was given.
+func (s *State) ReachedAnew(n *Node) bool {
+	declared := s.Field.Node(n.Name)
+	if declared == nil || !n.There() {
+		return false
+	}
+	now := s.Field.GroundFor(declared)
+	if now.Kind != "" && n.Kind != "" && now.Kind != n.Kind {
+		return false // it comes from another ground, which it keeps
+	}
+	now.Kind = ""
+	return now != n.Ground
+}
+
 // IsThere tells whether a member's node is there.
 func (s *State) IsThere(m *Member) bool {
 	n := s.Nodes[m.Node]
 	return n != nil && n.There()
 }
 
-// Readdressed tells whether a node that is there is to be given more addresses.
+// Readdressed tells whether a node that is there is asked for anew: it is to be given more addresses, or reached in another way.
 func (n *Node) Readdressed() bool { return n.Asked && n.There() }

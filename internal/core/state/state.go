@@ -102,6 +102,7 @@ type Node struct {
 	Address   string            `json:",omitzero"` // empty until it is there
 	Addresses map[string]string `json:",omitzero"` // on the other networks
 	Dir       string            `json:",omitzero"`
+	Ground    field.Ground      `json:",omitzero"` // how it was declared to be reached when it was given
 	Asked     bool              `json:",omitzero"` // its ground has been asked for it, or for more addresses of it, and has not given them
 	AskedWhy  string            `json:",omitzero"` // why it could not, last time
 

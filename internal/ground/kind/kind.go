@@ -3,12 +3,16 @@ package kind
 
 import (
 	"net/netip"
+	"path"
 
 	"lanternfield/internal/core/field"
 )
 
 // The kinds of ground.
-const Local = "local" // this machine
+const (
+	Local = "local" // this machine
+	SSH   = "ssh"   // hosts that are reached by SSH
+)
 
 // The addresses of the local ground: all of LocalAll are this machine; from LocalFirst on it gives them out itself.
 var (
@@ -23,5 +27,32 @@ var Rules = map[string]field.GroundRules{
 			return "is not on this machine, or is one that the local ground gives out itself", "take one from 127.0.0.2 to 127.63.255.255, or leave it out: the ground gives every node one"
 		}
 		return "", ""
+	}, Node: onThisMachine},
+	SSH: {Example: "10.1.0.", Node: onHost, Address: func(a netip.Addr) (problem, hint string) {
+		if a.IsUnspecified() || a.IsMulticast() {
+			return "is no address of one host", "give it the address at which the other members reach it"
+		}
+		return "", ""
 	}},
+}
+
+// onThisMachine refuses what only hosts can have.
+func onThisMachine(_ field.Node, g field.Ground) (at []string, problem, hint string) {
+	if g.Kind = ""; g != (field.Ground{}) {
+		return []string{"name"}, "is to be made of this machine, and its ground says how a host is reached", "say kind: ssh with it, or leave the rest out"
+	}
+	return nil, "", ""
+}
+
+// onHost refuses what no host can have.
+func onHost(n field.Node, g field.Ground) (at []string, problem, hint string) {
+	switch {
+	case n.Set != "":
+		return []string{"name"}, "is of a set of nodes that are made as members want them, and hosts are not made", "name the hosts one by one"
+	case n.Address == "" && len(n.Addresses) == 0:
+		return []string{"name"}, "is a host and has no address", "say `address:`, at which the other members reach it"
+	case g.Folder != "" && (!path.IsAbs(g.Folder) || path.Clean(g.Folder) != g.Folder || g.Folder == "/"):
+		return []string{"name"}, "is to have what is ours in " + g.Folder + ", which is no absolute path of a folder", "write it like /srv/lanternfield"
+	}
+	return nil, "", ""
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/host"
 )
 
 // ownName is the command by which kits name the program that the agent itself is.
@@ -21,7 +22,9 @@ const TriedAgain = "; install it on this node, it is tried again"
 // LookUp finds a program on the PATH, then in further folders.
 func LookUp(name string, further []string) (string, error) {
 	if name == ownName { // the demo's programs are in the agent's own file: of the same version, wherever it is installed
-		return os.Executable()
+		if own, err := os.Executable(); err != nil || filepath.Base(own) != host.AgentProgram {
+			return own, err
+		}
 	}
 	if strings.ContainsRune(name, '/') {
 		if _, err := os.Stat(name); err != nil {

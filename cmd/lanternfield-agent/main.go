@@ -1,0 +1,77 @@
+// Command lanternfield-agent is the daemon of a node on a host that lanternfield has brought it to. It is started by lanternfield, not by hand.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"lanternfield/internal/agent"
+	"lanternfield/internal/agent/service"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/host"
+)
+
+func main() {
+	host.KeepPrivate()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	err := run(ctx, os.Args[1:])
+	stop()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
+	}
+}
+
+// run carries one command out:
+//
+//	start      enrols with who is at standard input and output, and has the agent run from now on
+//	supervise  runs the agent, and again when it ends by itself
+//	agent      is the agent
+//	remove     ends the agent and its members, and takes everything of them away
+func run(ctx context.Context, args []string) error {
+	if len(args) == 0 {
+		return errors.New("lanternfield brings this program to hosts and starts it there; there is nothing to do by hand")
+	}
+	var p service.Place
+	var node, ports string
+	flags := flag.NewFlagSet(args[0], flag.ContinueOnError)
+	flags.StringVar(&p.Dir, "dir", "", "the node's folder")
+	flags.StringVar(&p.Field, "field", "", "the field's name")
+	flags.StringVar(&node, "node", "", "the node's name")
+	flags.StringVar(&p.Address, "address", "", "the node's address")
+	flags.StringVar(&ports, "ports", "", "FIRST-LAST, of which the agent takes one")
+	if err := flags.Parse(args[1:]); err != nil {
+		return err
+	}
+	p.Node = field.NodeName(node)
+	var err error
+	if p.Ports, err = service.ParsePorts(ports); err != nil {
+		return err
+	}
+	if err := p.Valid(); err != nil {
+		return err
+	}
+	switch args[0] {
+	case "start":
+		return service.Start(ctx, p, stdio{os.Stdin, os.Stdout})
+	case "supervise":
+		return service.Supervise(ctx, p)
+	case "agent":
+		return agent.Run(ctx, agent.Options{Dir: p.Dir, Node: p.Node, Address: p.Address, Ports: p.Ports, Guard: host.Program(p.Dir, host.GuardProgram)})
+	case "remove":
+		return service.Remove(ctx, p)
+	}
+	return fmt.Errorf("%q is nothing that this program does", args[0])
+}
+
+// stdio is who has started this command, at its standard input and output.
+type stdio struct {
+	io.Reader
+	io.Writer
+}

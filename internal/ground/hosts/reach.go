@@ -1,0 +1,273 @@
+package hosts
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"lanternfield/internal/agentapi"
+	"lanternfield/internal/carried"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
+	"lanternfield/internal/identity"
+	"lanternfield/internal/remote"
+)
+
+// shared is a connection to a host that whoever needs one uses.
+type shared struct {
+	mu   sync.Mutex
+	conn *remote.Conn
+}
+
+// connect gives a connection to a host, the one that is open where there is one.
+func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*remote.Conn, error) {
+	name := g.Host
+	if name == "" {
+		name = address
+	}
+	key := fmt.Sprintf("%s %+v", name, g)
+	h.mu.Lock()
+	if h.conns == nil {
+		h.conns = map[string]*shared{}
+	}
+	s := h.conns[key]
+	if s == nil {
+		s = &shared{}
+		h.conns[key] = s
+	}
+	h.mu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conn != nil {
+		select {
+		case <-s.conn.Done():
+		default:
+			return s.conn, nil
+		}
+	}
+	settings, err := remote.Configuration()
+	if err != nil {
+		return nil, err
+	}
+	target, err := settings.Resolve(name, g, []string{h.Known})
+	if err != nil {
+		return nil, err
+	}
+	s.conn, err = remote.Dial(ctx, target, g.Sudo == field.SudoAlways)
+	return s.conn, err
+}
+
+// drop closes the connection to a host.
+func (h *Hosts) drop(at state.Binding) {
+	name := at.Ground.Host
+	if name == "" {
+		name = at.Address
+	}
+	h.mu.Lock()
+	s := h.conns[fmt.Sprintf("%s %+v", name, at.Ground)]
+	h.mu.Unlock()
+	if s != nil {
+		s.close()
+	}
+}
+
+func (s *shared) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conn != nil {
+		s.conn.Close()
+		s.conn = nil
+	}
+}
+
+// closeAll closes all connections; who needs one opens it again.
+func (h *Hosts) closeAll() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for key, s := range h.conns {
+		s.close()
+		delete(h.conns, key)
+	}
+}
+
+// client gives a client of an agent that answers at that URL.
+func (h *Hosts) client(node field.NodeName, at state.Binding, url string) (*agentapi.Client, error) {
+	if !at.Ground.Tunnelled() {
+		return h.Client(node, url, nil)
+	}
+	return h.Client(node, url, func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := h.connect(ctx, at.Address, at.Ground)
+		if err != nil {
+			return nil, err
+		}
+		return c.DialContext(ctx, network, address)
+	})
+}
+
+// showWithin is how long an agent that is thought to run is waited for to show who it is.
+const showWithin = 1500 * time.Millisecond
+
+// Ensure gives a client of the node's agent. Where none answers, the host is asked by SSH: an agent that does not run is started, one that is of another
+// release is replaced; its members go on.
+func (h *Hosts) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
+	if h.Authority == nil {
+		c, err := h.Find(ctx, node, at)
+		if err != nil {
+			return nil, errors.Join(errSealed, err)
+		}
+		return c, nil
+	}
+	var unheard error
+	if url := h.noted(node); url != "" {
+		c, err := h.client(node, at, url)
+		if err != nil {
+			return nil, err
+		}
+		standing, err := shows(ctx, c)
+		if err == nil && (h.isNewest(node, standing) || standing.Speaks > order.Speaks) {
+			return h.spoken(c, standing)
+		}
+		c.Close()
+		if unheard = err; ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	conn, err := h.connect(ctx, at.Address, at.Ground)
+	if err != nil {
+		if unheard != nil {
+			return nil, fmt.Errorf("%w, and the host cannot be logged in to: %w", unheard, err)
+		}
+		return nil, err
+	}
+	s, err := look(ctx, conn, folderOf(at), h.Field, node)
+	if err != nil {
+		return nil, err
+	}
+	url := s.end.URL
+	if !s.lives || !s.current() || errors.Is(unheard, agentapi.ErrUntrusted) {
+		return h.startAnew(ctx, conn, s, node, at)
+	}
+	c, err := h.meet(ctx, node, at, url)
+	if errors.Is(err, agentapi.ErrUntrusted) { // its certificate has ended, or it is somebody else's, which is found out there
+		return h.startAnew(ctx, conn, s, node, at)
+	}
+	return c, err
+}
+
+// startAnew brings the agent's program to a host where that is another, and has it run.
+func (h *Hosts) startAnew(ctx context.Context, conn *remote.Conn, s *survey, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
+	if err := h.bring(ctx, conn, s, at.Dir); err != nil {
+		return nil, err
+	}
+	url, err := h.start(ctx, conn, node, at)
+	if err != nil {
+		return nil, err
+	}
+	return h.meet(ctx, node, at, url)
+}
+
+// meet has an agent that is known to run, as it is carried, show itself.
+func (h *Hosts) meet(ctx context.Context, node field.NodeName, at state.Binding, url string) (agentapi.Agent, error) {
+	if err := h.note(node, url); err != nil {
+		return nil, err
+	}
+	h.setNewest(node)
+	c, err := h.client(node, at, url)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := shows(ctx, c)
+	switch {
+	case err == nil:
+		return h.spoken(c, standing)
+	case errors.Is(err, agentapi.ErrUntrusted):
+		c.Close()
+		return nil, err
+	}
+	c.Close()
+	return nil, fmt.Errorf("its agent runs on the host, and does not answer at %s from here: %w; is a firewall in between? Open that port, or say `reach: tunnel`", url, err)
+}
+
+// shows has an agent show who it is.
+func shows(ctx context.Context, c *agentapi.Client) (order.Standing, error) {
+	asking, cancel := context.WithTimeout(ctx, showWithin)
+	defer cancel()
+	return c.Standing(asking)
+}
+
+// spoken refuses an agent that speaks what this program does not.
+func (h *Hosts) spoken(c *agentapi.Client, s order.Standing) (agentapi.Agent, error) {
+	if s.Speaks > order.Speaks {
+		c.Close()
+		return nil, fmt.Errorf("its agent is of a newer lanternfield (it speaks version %d, and this one %d): go on with that one", s.Speaks, order.Speaks)
+	}
+	return c, nil
+}
+
+// isNewest tells whether an agent is the one that is carried, or was made sure of by this process.
+func (h *Hosts) isNewest(node field.NodeName, s order.Standing) bool {
+	h.mu.Lock()
+	known := h.newest[node]
+	h.mu.Unlock()
+	if known {
+		return true
+	}
+	programs, err := carried.For(s.Arch)
+	if err != nil {
+		return true // there is none to replace it with
+	}
+	for _, p := range programs {
+		if p.Sum == s.Program {
+			return true
+		}
+	}
+	return false
+}
+
+func (h *Hosts) setNewest(node field.NodeName) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.newest == nil {
+		h.newest = map[field.NodeName]bool{}
+	}
+	h.newest[node] = true
+}
+
+// noted is where an agent answered last; empty where that is not known.
+func (h *Hosts) noted(node field.NodeName) string {
+	var at struct{ URL string }
+	data, err := os.ReadFile(h.noteFile(node))
+	if err != nil || json.Unmarshal(data, &at) != nil {
+		return ""
+	}
+	return at.URL
+}
+
+func (h *Hosts) noteFile(node field.NodeName) string {
+	return filepath.Join(h.Cache, string(node)+".json")
+}
+
+// note writes down where an agent answers.
+func (h *Hosts) note(node field.NodeName, url string) error {
+	if h.noted(node) == url {
+		return nil
+	}
+	if err := os.MkdirAll(h.Cache, 0o700); err != nil {
+		return err
+	}
+	data, err := json.Marshal(struct{ URL string }{url})
+	if err != nil {
+		return err
+	}
+	return identity.WriteSynced(h.noteFile(node), data)
+}
+
+// forget forgets where an agent answers.
+func (h *Hosts) forget(node field.NodeName) { _ = os.Remove(h.noteFile(node)) }
