@@ -213,7 +213,7 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 	if f.Grounds != nil {
 		return f.Grounds(local), nil
 	}
-	ssh := &hosts.Hosts{Field: f.Name(), Cache: filepath.Join(f.own(), "hosts"), Known: f.HostKeys()}
+	ssh := f.bareHosts()
 	ssh.Authority, ssh.Watcher, ssh.Seal = local.Authority, local.Watcher, local.Seal
 	return ground.Several{kind.Local: local, kind.SSH: ssh}, nil
 }
@@ -221,8 +221,13 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.
 func (f Folder) Holder() (now, last *Holder) { return lease.Look(f.lock()) }
 
-// HostKeys is the file of the keys of hosts that were accepted for this field, beside those that the person knows.
-func (f Folder) HostKeys() string { return filepath.Join(f.own(), "known_hosts") }
+// keysOfHosts is the file of the keys of hosts that were accepted for this field, beside those that the person knows.
+func (f Folder) keysOfHosts() string { return filepath.Join(f.own(), "known_hosts") }
+
+// bareHosts makes the ground of hosts, which may look at them and speak to no agent.
+func (f Folder) bareHosts() *hosts.Hosts {
+	return &hosts.Hosts{Field: f.Name(), Cache: filepath.Join(f.own(), "hosts"), Known: f.keysOfHosts()}
+}
 
 // Own is the part of the folder that nobody else may enter.
 func (f Folder) Own() string { return f.own() }

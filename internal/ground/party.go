@@ -17,9 +17,8 @@ type Party struct {
 	Watcher   *identity.Controller        // as whom agents are asked then
 	Seal      func(field.NodeName) []byte // the key with which a node's agent seals what it keeps
 
-	once   sync.Once
-	us     *identity.Controller
-	failed error
+	mu sync.Mutex
+	us *identity.Controller // as whom agents are asked that obey; made when the first is spoken to
 }
 
 // Dial opens a connection to an agent, where that is not done directly.
@@ -33,11 +32,25 @@ func (p *Party) Client(node field.NodeName, url string, over Dial) (*agentapi.Cl
 	case p.Authority == nil:
 		return agentapi.NewClient(url, p.Watcher.To(string(node)), over), nil
 	}
-	p.once.Do(func() { p.us, p.failed = p.Authority.Controller() })
-	if p.failed != nil {
-		return nil, p.failed
+	us, err := p.controller()
+	if err != nil {
+		return nil, err
 	}
-	c := agentapi.NewClient(url, p.us.To(string(node)), over)
+	c := agentapi.NewClient(url, us.To(string(node)), over)
 	c.Sign = func(request []byte) ([]byte, error) { return p.Authority.Sign(request, string(node)) }
 	return c, nil
+}
+
+// controller gives what is shown to agents.
+func (p *Party) controller() (*identity.Controller, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.us == nil {
+		us, err := p.Authority.Controller()
+		if err != nil {
+			return nil, err
+		}
+		p.us = us
+	}
+	return p.us, nil
 }

@@ -20,7 +20,7 @@ import (
 	"lanternfield/internal/ground"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
-	"lanternfield/internal/remote"
+	"lanternfield/internal/secureshell"
 )
 
 // Hosts is the ground of hosts that are reached by SSH.
@@ -40,24 +40,41 @@ const atOnce = 16
 
 var _ ground.Ground = (*Hosts)(nil)
 
-// Check looks at the hosts: each that cannot be a node is named, with the reason and what to do.
-func (h *Hosts) Check(ctx context.Context, wants []ground.Want, have ground.Bindings) error {
+// each does something about many hosts, so many at once, and gives the errors in the order of the hosts.
+func each(wants []ground.Want, do func(ground.Want) error) []error {
 	errs := make([]error, len(wants))
-	var looking sync.WaitGroup
+	var working sync.WaitGroup
 	places := make(chan struct{}, atOnce)
 	for i, w := range wants {
-		if have[w.Node.Name].Address != "" {
-			continue
-		}
-		looking.Add(1)
+		working.Add(1)
 		go func() {
-			defer looking.Done()
+			defer working.Done()
 			places <- struct{}{}
 			defer func() { <-places }()
-			_, errs[i] = h.fitting(ctx, w.Node.Name, w.Node.Ground, w.Address)
+			errs[i] = do(w)
 		}()
 	}
-	looking.Wait()
+	working.Wait()
+	return errs
+}
+
+// Reach logs in to hosts, and gives what came of each.
+func (h *Hosts) Reach(ctx context.Context, wants []ground.Want) []error {
+	return each(wants, func(w ground.Want) error {
+		if _, err := h.connect(ctx, w.Address, w.Node.Ground); err != nil {
+			return fmt.Errorf("%s: %w", w.Node.Name, err)
+		}
+		return nil
+	})
+}
+
+// Check looks at the hosts: each that cannot be a node is named, with the reason and what to do.
+func (h *Hosts) Check(ctx context.Context, wants []ground.Want, have ground.Bindings) error {
+	wants = slices.DeleteFunc(slices.Clone(wants), func(w ground.Want) bool { return have[w.Node.Name].Address != "" })
+	errs := each(wants, func(w ground.Want) error {
+		_, err := h.fitting(ctx, w.Node.Name, w.Node.Ground, w.Address)
+		return err
+	})
 	errs = slices.DeleteFunc(errs, func(err error) bool { return err == nil })
 	if len(errs) == 0 {
 		return nil
@@ -92,7 +109,7 @@ func (h *Hosts) fitting(ctx context.Context, node field.NodeName, g field.Ground
 		return nil, fmt.Errorf("%s: %w", node, err)
 	}
 	if why, do := s.fits(address); why != "" {
-		return nil, fmt.Errorf("%s: %w", node, &remote.Fault{Kind: remote.Failed, Host: c.Target.String(), Why: why, Do: do})
+		return nil, fmt.Errorf("%s: %w", node, &secureshell.Fault{Kind: secureshell.Failed, Host: c.Target.String(), Why: why, Do: do})
 	}
 	return s, nil
 }
@@ -129,7 +146,7 @@ const putScript = `set -e; umask 022; mkdir -p "$1/bin"; cd "$1/bin"; rm -f .new
 	`if [ "$(sha256sum <"$t" | cut -c1-64)" != "$3" ]; then echo "what has arrived is not what was sent" >&2; exit 9; fi; chmod 755 "$t"; mv -f "$t" "$2"`
 
 // bring puts the programs on a host that are not there yet, or are others. It tells whether there were any through the survey's sums.
-func (h *Hosts) bring(ctx context.Context, c *remote.Conn, s *survey, dir string) error {
+func (h *Hosts) bring(ctx context.Context, c *secureshell.Conn, s *survey, dir string) error {
 	programs, err := carried.For(s.arch)
 	if err != nil {
 		return err
@@ -167,7 +184,7 @@ func (h *Hosts) args(command string, node field.NodeName, at state.Binding) []st
 }
 
 // start has the agent run on a host, enrolled by us, and gives where it answers.
-func (h *Hosts) start(ctx context.Context, c *remote.Conn, node field.NodeName, at state.Binding) (url string, err error) {
+func (h *Hosts) start(ctx context.Context, c *secureshell.Conn, node field.NodeName, at state.Binding) (url string, err error) {
 	talk, err := c.Talk(ctx, onHost, h.args("start", node, at)...)
 	if err != nil {
 		return "", err

@@ -17,17 +17,17 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/identity"
-	"lanternfield/internal/remote"
+	"lanternfield/internal/secureshell"
 )
 
 // shared is a connection to a host that whoever needs one uses.
 type shared struct {
 	mu   sync.Mutex
-	conn *remote.Conn
+	conn *secureshell.Conn
 }
 
 // connect gives a connection to a host, the one that is open where there is one.
-func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*remote.Conn, error) {
+func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*secureshell.Conn, error) {
 	name := g.Host
 	if name == "" {
 		name = address
@@ -52,7 +52,7 @@ func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*r
 			return s.conn, nil
 		}
 	}
-	settings, err := remote.Configuration()
+	settings, err := secureshell.Configuration()
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*r
 	if err != nil {
 		return nil, err
 	}
-	s.conn, err = remote.Dial(ctx, target, g.Sudo == field.SudoAlways)
+	s.conn, err = secureshell.Dial(ctx, target, g.Sudo == field.SudoAlways)
 	return s.conn, err
 }
 
@@ -162,7 +162,7 @@ func (h *Hosts) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 }
 
 // startAnew brings the agent's program to a host where that is another, and has it run.
-func (h *Hosts) startAnew(ctx context.Context, conn *remote.Conn, s *survey, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
+func (h *Hosts) startAnew(ctx context.Context, conn *secureshell.Conn, s *survey, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	if err := h.bring(ctx, conn, s, at.Dir); err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 	"lanternfield/internal/carried"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
-	"lanternfield/internal/remote"
+	"lanternfield/internal/secureshell"
 )
 
 // survey is what a host tells of itself before anything of ours is on it.
@@ -42,7 +42,7 @@ const surveyScript = `echo "os=$(uname -s)"; echo "machine=$(uname -m)"; echo "u
 var architectures = map[string]string{"x86_64": "amd64", "aarch64": "arm64", "armv8l": "arm64"}
 
 // look has a host tell of itself.
-func look(ctx context.Context, c *remote.Conn, folder, fieldName string, node field.NodeName) (*survey, error) {
+func look(ctx context.Context, c *secureshell.Conn, folder, fieldName string, node field.NodeName) (*survey, error) {
 	said, err := c.Run(ctx, nil, surveyScript, folder, fieldName, string(node))
 	if err != nil {
 		return nil, err

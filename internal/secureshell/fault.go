@@ -1,6 +1,6 @@
-// Package remote is a host that is reached by SSH: how it is named and logged in to, its key checked, scripts run on it, files put on it, and
+// Package secureshell is a host that is reached by SSH: how it is named and logged in to, its key checked, scripts run on it, files put on it, and
 // connections made from there. What goes wrong is a Fault, with the reason and what to do about it.
-package remote
+package secureshell
 
 import (
 	"fmt"

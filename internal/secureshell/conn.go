@@ -1,4 +1,4 @@
-package remote
+package secureshell
 
 import (
 	"bytes"
@@ -49,6 +49,10 @@ func Dial(ctx context.Context, t *Target, sudo bool) (*Conn, error) {
 	}
 	c.client = c.way[len(c.way)-1]
 	go c.watch()
+	go func() { // when the connection ends, however it does, nobody is given it any more
+		_ = c.client.Wait()
+		c.Close()
+	}()
 	return c, nil
 }
 

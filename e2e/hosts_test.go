@@ -1,0 +1,125 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// onHosts has the nodes of a field file be machines.
+func (x *machines) onHosts(content string, nodes ...string) string {
+	x.Helper()
+	a, b := strings.Index(content, "\nnodes:"), strings.Index(content, "\nroles:")
+	if a < 0 || b < a {
+		x.Fatal("the file has no nodes")
+	}
+	var text strings.Builder
+	fmt.Fprintf(&text, "\nground: {kind: ssh, user: root, key: %s}\nnodes:\n", x.key)
+	for i, n := range nodes {
+		name, zone, _ := strings.Cut(n, " ")
+		fmt.Fprintf(&text, "  - {name: %s, zone: %s, address: %s}\n", name, zone, x.list[i].address)
+	}
+	return content[:a] + text.String() + content[b:]
+}
+
+var harbourNodes = []string{"gull-1 north-quay", "gull-2 north-quay", "tern-1 south-quay", "tern-2 south-quay", "skua-1 lighthouse", "skua-2 lighthouse"}
+
+// TestHostsOverSSH brings a field of real systems up on six hosts in three zones, cuts a zone off, heals it, and starts a host again.
+func TestHostsOverSSH(t *testing.T) {
+	t.Parallel()
+	hosts := newMachines(t, 6)
+	x := newTrial(t, hosts.onHosts(example(t, "../examples/harbour-desk.field.yaml"), harbourNodes...))
+	if out, code := x.try(time.Minute, "deploy", x.file, "--yes"); code != 2 || !strings.Contains(out, "6 of 6 hosts cannot be taken") || !strings.Contains(out, "nodes accept") {
+		t.Fatalf("hosts that nobody has confirmed are taken: %d\n%s", code, out)
+	}
+	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "gull-1: root@"+hosts.list[0].address+" is believed to have ssh-ed25519 SHA256:")
+	t.Cleanup(func() {
+		if t.Failed() {
+			out, _ := x.try(time.Minute, "status", x.file, "--json")
+			t.Log(out)
+			for _, m := range hosts.list {
+				t.Log(m.run("tail -n 15 /var/lib/lanternfield/*/*/agent/agent.log /var/lib/lanternfield/*/*/agent/logs/*; true"))
+			}
+		}
+	})
+	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "150s"), "harbour-desk is converged after", "and 6 proofs hold")
+
+	berths := x.access("berths")
+	writes := func(ship string) bool {
+		return exec.Command("timeout", "5", "psql", "-X", berths.url, "-Atqc", fmt.Sprintf("insert into berth values ('%s')", ship)).Run() == nil
+	}
+	if out, err := exec.Command("psql", "-X", berths.url, "-Atqc", "create table berth (ship text)").CombinedOutput(); err != nil {
+		t.Fatalf("psql: %v %s", err, out)
+	}
+	for i, m := range hosts.list {
+		listens := strings.Fields(m.run(`ss -Hltn | awk '{print $4}' | sed 's/.*://' | sort -un`))
+		for _, p := range x.status().Members {
+			for _, n := range p.Ports {
+				if p.Address == m.address {
+					listens = slices.DeleteFunc(listens, func(l string) bool { return l == fmt.Sprint(n) })
+				}
+			}
+		}
+		if strings.Join(listens, " ") != "22 7800" {
+			t.Errorf("host %d listens besides its members' ports at %v", i+1, listens)
+		}
+	}
+
+	// A zone is cut off: what is shown is what clients see.
+	zone := hosts.list[:2]
+	for _, m := range zone {
+		m.cutOff(zone...)
+	}
+	x.until("both nodes are said to be out of reach", 20*time.Second, func() bool { return x.status().member("lookout-1").Phase == "unknown" && x.status().member("berths-1").Phase == "unknown" })
+	x.until("clients write again", 30*time.Second, func() bool { return writes("gannet") })
+	x.until("what is shown is what clients see", 30*time.Second, func() bool {
+		for _, r := range x.status().Roles {
+			if r.Ready != map[string]int{"tariffs": 2, "arrivals": 2, "berths": 2, "desk": 2, "lookout": 0}[r.Role] {
+				return false
+			}
+		}
+		return true
+	})
+	for _, m := range zone {
+		m.heal()
+	}
+	x.until("the field is whole again", time.Minute, func() bool { return x.status().State == "converged" })
+
+	// A host is started again: all its processes have ended. Whoever keeps the field brings everything back. (Where systemd runs, the agent's unit does, with
+	// nobody there.)
+	serving, stop := context.WithCancel(context.Background())
+	serve := x.command(serving, "serve", x.file)
+	serve.Cancel = func() error { return serve.Process.Signal(syscall.SIGTERM) }
+	if err := serve.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		stop()
+		_ = serve.Wait()
+	}()
+	host := hosts.list[3]
+	before := x.status().member("desk-1").PID
+	host.halt()
+	x.until("it is said to be out of reach", 20*time.Second, func() bool { return x.status().member("desk-1").Phase == "unknown" })
+	host.boot()
+	x.until("it comes back by itself", 90*time.Second, func() bool {
+		s := x.status()
+		return s.State == "converged" && s.member("desk-1").PID != before
+	})
+	if !writes("tern") {
+		t.Error("clients do not write after that")
+	}
+
+	stop()
+	x.contains(x.must("retire", x.file, "--yes"), "looked for every process and folder again, and found none")
+	for i, m := range hosts.list {
+		if left := m.left(); left != "" {
+			t.Errorf("on host %d is left:\n%s", i+1, left)
+		}
+	}
+}

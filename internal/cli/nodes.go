@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/wording"
+)
+
+func (a *app) nodesCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "nodes", Short: "Hosts: confirm that they are who they are",
+		Long: "The nodes of a field whose ground is ssh are hosts of yours. See docs/hosts.md."}
+	cmd.AddCommand(a.acceptCommand())
+	return cmd
+}
+
+func (a *app) acceptCommand() *cobra.Command {
+	var all, changed bool
+	cmd := &cobra.Command{Use: "accept [FILE] [NODE…]", Short: "Show the keys of hosts that nobody has confirmed yet, and believe them from now on",
+		Long: "Every host shows a key by which it can be told from another one. Those in your own known_hosts are believed. Others are shown here and asked for once;\n" +
+			"compare them with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` says on the host itself. They are noted in the state folder of the field.\n" +
+			"A host that shows another key than before is not spoken to, until its new one is accepted with --changed and its name.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, folder, rest, err := a.load(args)
+			if err != nil {
+				return err
+			}
+			only, err := nodesNamed(f.Field, rest)
+			if err != nil {
+				return err
+			}
+			if changed && len(only) == 0 {
+				return errors.New("name the hosts whose keys have changed: lanternfield nodes accept --changed NODE")
+			}
+			return a.accept(cmd, folder, f.Field, only, all, changed)
+		}}
+	cmd.Flags().BoolVar(&all, "accept-new", false, "believe whatever hosts show that were never seen, without asking")
+	cmd.Flags().BoolVar(&changed, "changed", false, "the hosts that are named were installed anew: believe the keys that they show now")
+	a.jsonFlag(cmd)
+	return cmd
+}
+
+// nodesNamed finds the nodes that are named.
+func nodesNamed(f *field.Field, names []string) ([]field.NodeName, error) {
+	var out []field.NodeName
+	for _, n := range names {
+		if f.Node(field.NodeName(n)) == nil {
+			return nil, fmt.Errorf("there is no node %s in %s", n, f.Name)
+		}
+		out = append(out, field.NodeName(n))
+	}
+	return out, nil
+}
+
+// accept shows the keys of hosts until none is left to show: behind a host on the way there may be others.
+func (a *app) accept(cmd *cobra.Command, folder control.Folder, draft *field.Field, only []field.NodeName, all, changed bool) error {
+	accepted := []control.ShownKey{}
+	var unreached []error
+	for {
+		shown, not, err := folder.HostKeys(cmd.Context(), draft, only)
+		if err != nil {
+			return err
+		}
+		unreached = not
+		var fresh []control.ShownKey
+		for _, k := range shown {
+			switch {
+			case k.Changed != changed:
+				unreached = append(unreached, fmt.Errorf("%s: %s %s", k.Node, k.Host, k.Why))
+			case !slices.ContainsFunc(fresh, func(o control.ShownKey) bool { return o.Key == k.Key }):
+				fresh = append(fresh, k)
+			}
+		}
+		if len(fresh) == 0 {
+			break
+		}
+		if !all {
+			if err := a.askKeys(fresh, changed); err != nil {
+				return err
+			}
+		}
+		if err := folder.Believe(fresh); err != nil {
+			return err
+		}
+		if accepted = append(accepted, fresh...); changed {
+			break
+		}
+	}
+	return a.acceptedKeys(draft, accepted, unreached)
+}
+
+// askKeys shows keys and asks whether they are right.
+func (a *app) askKeys(keys []control.ShownKey, changed bool) error {
+	for _, k := range keys {
+		fmt.Fprintf(a.out, "%-10s %s  %s %s\n", k.Node, k.Host, k.Key.Type, k.Key.Print)
+		if changed {
+			fmt.Fprintf(a.out, "%-10s it %s\n", "", k.Why)
+		}
+	}
+	if !isTerminal(a.in) {
+		return errors.New("these keys are to be compared, and there is no terminal to ask on; nothing has been accepted. --accept-new believes them without asking")
+	}
+	fmt.Fprintln(a.out, "Compare with what this says on the host: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
+	return a.confirm(fmt.Sprintf("Are these the keys of the %s?", wording.Plural(len(keys), "host", "hosts")))
+}
+
+// acceptedKeys says what came of it.
+func (a *app) acceptedKeys(draft *field.Field, accepted []control.ShownKey, unreached []error) error {
+	if a.json {
+		var words []string
+		for _, err := range unreached {
+			words = append(words, err.Error())
+		}
+		a.printJSON(map[string]any{"field": draft.Name, "accepted": accepted, "unreached": words})
+	} else {
+		for _, k := range accepted {
+			fmt.Fprintf(a.out, "%s: %s is believed to have %s %s\n", k.Node, strings.TrimSpace(k.Host), k.Key.Type, k.Key.Print)
+		}
+		if len(accepted) == 0 && len(unreached) == 0 {
+			fmt.Fprintln(a.out, "All hosts show keys that are known.")
+		}
+		for _, err := range unreached {
+			fmt.Fprintln(a.err, err)
+		}
+	}
+	if len(unreached) > 0 {
+		return errBadAnswer
+	}
+	return nil
+}

@@ -1,0 +1,98 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/hosts"
+	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/keyring"
+	"lanternfield/internal/secureshell"
+)
+
+// hosts gives the ground of hosts, to look at them with or without a keyring.
+func (f Folder) hosts() (*hosts.Hosts, error) {
+	ring, err := f.opened()
+	var sealed *SealedError
+	if errors.Is(err, keyring.ErrNone) || errors.As(err, &sealed) {
+		return f.bareHosts(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	g, err := f.groundWith(ring)
+	if err != nil {
+		return nil, err
+	}
+	several, _ := g.(ground.Several)
+	if h, ok := several[kind.SSH].(*hosts.Hosts); ok {
+		return h, nil
+	}
+	return nil, errors.New("no hosts can be reached here")
+}
+
+// hostsOf are the nodes of a draft that are hosts reached by SSH, as they are asked for.
+func hostsOf(draft *field.Field, only []field.NodeName) []ground.Want {
+	var wants []ground.Want
+	for i := range draft.Nodes {
+		n := &draft.Nodes[i]
+		if draft.GroundOf(n) == kind.SSH && (len(only) == 0 || slices.Contains(only, n.Name)) {
+			wants = append(wants, wanted(draft, n, 0))
+		}
+	}
+	return wants
+}
+
+// ShownKey is a key that a host shows and that is not believed: a new one, or another than before.
+type ShownKey struct {
+	Node    field.NodeName      `json:"node"` // to which the way leads; the host may be one on the way
+	Host    string              `json:"host"`
+	Key     secureshell.HostKey `json:"key"`
+	Changed bool                `json:"changed"`
+	Why     string              `json:"why"`
+}
+
+// HostKeys tells which hosts of a draft show keys that are not believed, and which cannot be asked, with the reasons.
+func (f Folder) HostKeys(ctx context.Context, draft *field.Field, only []field.NodeName) (shown []ShownKey, unreached []error, err error) {
+	wants := hostsOf(draft, only)
+	if len(wants) == 0 {
+		return nil, nil, errors.New("no node of the field is a host that is reached by SSH (`ground: {kind: ssh}`)")
+	}
+	h, err := f.hosts()
+	if err != nil {
+		return nil, nil, err
+	}
+	errs := h.Reach(ctx, wants)
+	for i, w := range wants {
+		var fault *secureshell.Fault
+		switch {
+		case errs[i] == nil:
+		case errors.As(errs[i], &fault) && fault.Key != nil:
+			shown = append(shown, ShownKey{w.Node.Name, fault.Host, *fault.Key, fault.Kind == secureshell.ChangedKey, fault.Why})
+		case !errors.As(errs[i], &fault) || fault.Kind != secureshell.Login: // who may log in is another matter
+			unreached = append(unreached, errs[i])
+		}
+	}
+	return shown, unreached, nil
+}
+
+// Believe notes that hosts have the keys that they show. Of one that had another, that is forgotten.
+func (f Folder) Believe(keys []ShownKey) error {
+	if err := f.Make(); err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if k.Changed {
+			if err := secureshell.Forget(f.keysOfHosts(), k.Key.Address); err != nil {
+				return err
+			}
+		}
+		if err := k.Key.Believe(f.keysOfHosts()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
