@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -75,7 +76,9 @@ func TestHostsOverSSH(t *testing.T) {
 	for _, m := range zone {
 		m.cutOff(zone...)
 	}
-	x.until("both nodes are said to be out of reach", 20*time.Second, func() bool { return x.status().member("lookout-1").Phase == "unknown" && x.status().member("berths-1").Phase == "unknown" })
+	x.until("both nodes are said to be out of reach", 20*time.Second, func() bool {
+		return x.status().member("lookout-1").Phase == "unknown" && x.status().member("berths-1").Phase == "unknown"
+	})
 	x.until("clients write again", 30*time.Second, func() bool { return writes("gannet") })
 	x.until("what is shown is what clients see", 30*time.Second, func() bool {
 		for _, r := range x.status().Roles {
@@ -120,6 +123,72 @@ func TestHostsOverSSH(t *testing.T) {
 	for i, m := range hosts.list {
 		if left := m.left(); left != "" {
 			t.Errorf("on host %d is left:\n%s", i+1, left)
+		}
+	}
+}
+
+// TestHostsBehindAnother reaches a host through another one, which alone can be reached: its agent is spoken to in a tunnel through SSH. The agent is killed,
+// replaced by that of another release while its member goes on, and does not obey whoever cannot show that he is its controller.
+func TestHostsBehindAnother(t *testing.T) {
+	t.Parallel()
+	hosts := newMachines(t, 2)
+	gate, behind := hosts.list[0], hosts.list[1]
+	behind.cutOff(gate)
+	x := newTrial(t, fmt.Sprintf(`format: 1
+field: far-quay
+ground: {kind: ssh, user: root, key: %s, through: "root@%s", folder: /srv/quay}
+nodes: [{name: gull-1, address: %s}]
+roles:
+  it: {members: 1, program: {command: [sleep, "1000000"]}}
+`, hosts.key, gate.address, behind.address))
+	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "root@"+gate.address+" is believed", "root@"+behind.address+" is believed")
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	pid := x.status().member("it-1").PID
+	x.contains(x.must("run", x.file, "it-1", "--", "pwd"), "/srv/quay/far-quay/gull-1/members/it-1")
+	if out := behind.run("ss -Hltn | grep -c ':7800 '; ls /srv/quay/far-quay/gull-1/bin"); !strings.HasPrefix(out, "1\nlanternfield-agent\nlanternfield-guard") {
+		t.Errorf("on the host: %s", out)
+	}
+
+	// The agent is killed, and comes back; then it is another release.
+	agent := func() string {
+		return strings.TrimSpace(behind.run(`exec 2>/dev/null; for p in /proc/[0-9]*; do tr '\0' ' ' <$p/cmdline | grep -q 'lanternfield-agen[t] agent --dir' && echo ${p#/proc/}; done; true`))
+	}
+	first := agent()
+	behind.run("kill -9 " + first)
+	x.until("another agent runs", 20*time.Second, func() bool { a := agent(); return a != "" && a != first })
+	answers := func() bool {
+		_, code := x.try(10*time.Second, "run", x.file, "it-1", "--", "true")
+		return code == 0
+	}
+	x.until("it answers", 20*time.Second, answers)
+	second := agent()
+	sum := func() string { return behind.run("sha256sum </srv/quay/far-quay/gull-1/bin/lanternfield-agent") }
+	carried := sum()
+	behind.run(`cd /srv/quay/far-quay/gull-1/bin; cp lanternfield-agent older; printf older >> older; mv older lanternfield-agent; kill -9 ` + second)
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	x.until("it is replaced, and answers", 30*time.Second, func() bool { return sum() == carried && answers() })
+	if m := x.status().member("it-1"); m.PID != pid {
+		t.Errorf("its member was started again: process %d was %d", m.PID, pid)
+	}
+
+	// Another field of the same name cannot take the folder over.
+	content, err := os.ReadFile(x.file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other := newTrial(t, string(content))
+	other.must("nodes", "accept", other.file, "--accept-new")
+	if out, code := other.try(40*time.Second, "deploy", other.file, "--yes", "--timeout", "15s"); code == 0 || !strings.Contains(out, "is the folder of another field far-quay that has a node gull-1 here") {
+		t.Errorf("two fields of one name share a folder: %d %s", code, out)
+	}
+	other.cleaned = true
+	if m := x.status().member("it-1"); m.PID != pid || m.Phase != "ready" {
+		t.Errorf("the first is disturbed: %+v", m)
+	}
+	x.must("retire", x.file, "--yes")
+	for _, m := range hosts.list {
+		if left := m.left(); left != "" && !strings.Contains(left, "table inet cut") {
+			t.Errorf("left on %s: %s", m.address, left)
 		}
 	}
 }

@@ -2,11 +2,14 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -31,7 +34,8 @@ type machine struct {
 	address    string
 	dir        string
 	init       *exec.Cmd
-	serverArgs []string // further ones of the SSH server
+	before     map[string]bool // files
+	serverArgs []string        // further ones of the SSH server
 }
 
 var networks atomic.Int32
@@ -95,6 +99,7 @@ func newMachines(t *testing.T, n int) *machines {
 	}
 	for _, m := range x.list {
 		m.answers()
+		m.remember()
 	}
 	return x
 }
@@ -207,9 +212,40 @@ func (m *machine) heal() {
 	m.all.do("ip", "netns", "exec", m.name, "nft", "delete", "table", "inet", "cut")
 }
 
-// left is everything of ours that is on the machine: files, units, processes but the SSH server, rules of the packet filter, users.
+// files are those that were written on the machine over the files of this one.
+func (m *machine) files() map[string]bool {
+	m.all.Helper()
+	upper := filepath.Join(m.dir, "upper")
+	found := map[string]bool{}
+	err := filepath.WalkDir(upper, func(name string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		name = strings.TrimPrefix(name, upper)
+		if _, below := os.Lstat("/" + name); err == nil && (!d.IsDir() || below != nil) { // a folder of this machine is there when something in it is
+			found[name] = true
+		}
+		return err
+	})
+	if err != nil {
+		m.all.Fatal(err)
+	}
+	return found
+}
+
+// remember takes what is on the machine now for what was there before.
+func (m *machine) remember() { m.before = m.files() }
+
+// left is everything that is on the machine and was not there before: files, processes but the SSH server, rules of the packet filter.
 func (m *machine) left() string {
 	m.all.Helper()
-	return strings.TrimSpace(m.run(`find / -xdev \( -path /proc -o -path /sys \) -prune -o -newer /etc/ssh/lf_host_key -iname '*lanternfield*' -print 2>/dev/null; ls -d /var/lib/lanternfield /root/.local/state/lanternfield /etc/systemd/system/lanternfield* 2>/dev/null; ` +
-		`for p in /proc/[0-9]*; do tr '\0' ' ' <$p/cmdline | grep -v '^sshd\|^sh -c\|^tr \|^grep \|^$' ; done; nft list ruleset; true`))
+	var left []string
+	for name := range m.files() {
+		if !m.before[name] {
+			left = append(left, name)
+		}
+	}
+	slices.Sort(left)
+	left = append(left, strings.TrimSpace(m.run(`exec 2>/dev/null; for p in /proc/[0-9]*; do tr '\0' ' ' <$p/cmdline | grep -v '^sshd\|^sh -c\|^tr \|^grep \|^$' ; done; nft list ruleset; ls /tmp; true`)))
+	return strings.TrimSpace(strings.Join(left, "\n"))
 }

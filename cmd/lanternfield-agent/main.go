@@ -15,6 +15,7 @@ import (
 	"lanternfield/internal/agent/service"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
+	"lanternfield/internal/inspect"
 )
 
 func main() {
@@ -33,10 +34,14 @@ func main() {
 //	start      enrols with who is at standard input and output, and has the agent run from now on
 //	supervise  runs the agent, and again when it ends by itself
 //	agent      is the agent
+//	inspect    answers what is asked of the machine at standard input and output
 //	remove     ends the agent and its members, and takes everything of them away
 func run(ctx context.Context, args []string) error {
 	if len(args) == 0 {
 		return errors.New("lanternfield brings this program to hosts and starts it there; there is nothing to do by hand")
+	}
+	if args[0] == "inspect" {
+		return inspect.Serve(ctx, stdio{os.Stdin, os.Stdout})
 	}
 	var p service.Place
 	var node, ports string

@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/inspect"
 )
 
 // longestWait bounds how long a request for reports may be kept open.
@@ -30,6 +31,7 @@ const longestWait = 30 * time.Second
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
 //	POST /v1/members/{name}/visit         becomes frames: a command, a shell or a tunnel at the member
 //	POST /v1/members/{name}/ask           takes an order.Question, puts it to the member, and gives an order.Said
+//	POST /v1/inspect                      becomes a connection over which the machine is looked at (package inspect)
 //	POST /v1/lookups                      takes a list of order.Lookup and gives a list of what is missing
 //	GET  /v1/standing                     gives an order.Standing
 //	GET  /v1/account                      gives a list of what is left of members on the node
@@ -112,6 +114,12 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			}
 			w.Header().Set("Content-Type", "application/json")
 			_ = json.NewEncoder(w).Encode(said)
+		}
+	})
+	mux.HandleFunc("POST "+agentapi.Inspection, func(w http.ResponseWriter, r *http.Request) {
+		if conn, done := a.upgrade(life, w, r, agentapi.InspectProtocol); conn != nil {
+			defer done()
+			_ = inspect.Serve(life, conn)
 		}
 	})
 	mux.HandleFunc("POST /v1/lookups", func(w http.ResponseWriter, r *http.Request) {

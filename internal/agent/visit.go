@@ -42,34 +42,12 @@ func (a *Agent) visit(life context.Context, w http.ResponseWriter, r *http.Reque
 		http.Error(w, fmt.Sprintf("%s is not on %s", name, a.options.Node), http.StatusNotFound)
 		return
 	}
-	if r.Header.Get("Upgrade") != agentapi.VisitProtocol {
-		http.Error(w, "a visit needs Upgrade: "+agentapi.VisitProtocol, http.StatusBadRequest)
+	conn, done := a.upgrade(life, w, r, agentapi.VisitProtocol)
+	if conn == nil {
 		return
 	}
-	hijacker, is := w.(http.Hijacker)
-	if !is {
-		http.Error(w, "this connection cannot be used for a visit", http.StatusBadRequest)
-		return
-	}
-	conn, buffered, err := hijacker.Hijack()
-	if err != nil {
-		slog.Error("a visit could not begin", "member", name, "error", err)
-		return
-	}
-	_ = conn.SetDeadline(time.Time{})
-	a.wait.Add(1)
-	defer a.wait.Done()
-	defer conn.Close()
-	stop := context.AfterFunc(life, func() { conn.Close() })
-	defer stop()
-	if _, err := io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+agentapi.VisitProtocol+"\r\n\r\n"); err != nil {
-		return
-	}
-	frames := agentapi.NewFrames(struct {
-		io.Reader
-		io.Writer
-		io.Closer
-	}{buffered, conn, conn})
+	defer done()
+	frames := agentapi.NewFrames(conn)
 	kind, data, err := frames.Read()
 	var v agentapi.Visit
 	if err != nil || kind != agentapi.FrameBegin || json.Unmarshal(data, &v) != nil {
@@ -77,6 +55,42 @@ func (a *Agent) visit(life context.Context, w http.ResponseWriter, r *http.Reque
 	}
 	ending := h.member.visited(life, frames, v)
 	_ = frames.WriteJSON(agentapi.FrameEnd, ending)
+}
+
+// upgrade makes a connection of its own out of a request, which lasts until done is called or the agent ends. It gives none where that cannot be, which has
+// been said.
+func (a *Agent) upgrade(life context.Context, w http.ResponseWriter, r *http.Request, protocol string) (conn io.ReadWriteCloser, done func()) {
+	if r.Header.Get("Upgrade") != protocol {
+		http.Error(w, "this needs Upgrade: "+protocol, http.StatusBadRequest)
+		return nil, nil
+	}
+	hijacker, is := w.(http.Hijacker)
+	if !is {
+		http.Error(w, "this connection cannot be used for that", http.StatusBadRequest)
+		return nil, nil
+	}
+	raw, buffered, err := hijacker.Hijack()
+	if err != nil {
+		slog.Error("a connection could not be taken over", "for", protocol, "error", err)
+		return nil, nil
+	}
+	_ = raw.SetDeadline(time.Time{})
+	a.wait.Add(1)
+	stop := context.AfterFunc(life, func() { raw.Close() })
+	done = func() {
+		stop()
+		raw.Close()
+		a.wait.Done()
+	}
+	if _, err := io.WriteString(raw, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+protocol+"\r\n\r\n"); err != nil {
+		done()
+		return nil, nil
+	}
+	return struct {
+		io.Reader
+		io.Writer
+		io.Closer
+	}{buffered, raw, raw}, done
 }
 
 // visited lets somebody do something at the member, and gives how it ended.

@@ -5,6 +5,7 @@ package agentapi
 
 import (
 	"context"
+	"io"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -43,6 +44,8 @@ type Agent interface {
 	Ask(ctx context.Context, m field.MemberName, q order.Question) (order.Said, error)
 	// Visit begins something at a member: a command, a shell, a connection to one of its ports.
 	Visit(ctx context.Context, m field.MemberName, v Visit) (*Frames, error)
+	// Inspect opens a connection over which the machine is looked at (package inspect).
+	Inspect(ctx context.Context) (io.ReadWriteCloser, error)
 	// Lookups asks whether what members need is on the node, and gives what is missing.
 	Lookups(ctx context.Context, lookups []order.Lookup) (missing []string, err error)
 	// Account asks what is left of members on the node.

@@ -135,12 +135,37 @@ func (w frameWriter) Write(p []byte) (n int, err error) {
 
 // Visit begins a visit. It goes on until the frames are closed, or the context ends. An error of type *Refused is the agent's answer.
 func (c *Client) Visit(ctx context.Context, m field.MemberName, v Visit) (*Frames, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Url+"/v1/members/"+string(m)+"/visit", nil)
+	conn, err := c.upgrade(ctx, "/v1/members/"+string(m)+"/visit", VisitProtocol)
+	if err != nil {
+		return nil, err
+	}
+	frames := NewFrames(conn)
+	if err := frames.WriteJSON(FrameBegin, v); err != nil {
+		frames.Close()
+		return nil, netfault.Of("its agent does not answer", err)
+	}
+	return frames, nil
+}
+
+// What a connection to an agent becomes over which its machine is looked at, and where that is asked for.
+const (
+	InspectProtocol = "lanternfield-inspect"
+	Inspection      = "/v1/inspect"
+)
+
+// Inspect opens a connection over which the machine is looked at. An error of type *Refused is the agent's answer.
+func (c *Client) Inspect(ctx context.Context) (io.ReadWriteCloser, error) {
+	return c.upgrade(ctx, Inspection, InspectProtocol)
+}
+
+// upgrade makes a connection of its own out of a request.
+func (c *Client) upgrade(ctx context.Context, path, protocol string) (io.ReadWriteCloser, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Url+path, nil)
 	if err != nil {
 		return nil, err
 	}
 	req.Header.Set("Connection", "Upgrade")
-	req.Header.Set("Upgrade", VisitProtocol)
+	req.Header.Set("Upgrade", protocol)
 	res, err := c.http.Do(req)
 	if err != nil {
 		return nil, netfault.Of("its agent does not answer", err)
@@ -149,15 +174,10 @@ func (c *Client) Visit(ctx context.Context, m field.MemberName, v Visit) (*Frame
 	if res.StatusCode != http.StatusSwitchingProtocols || !is {
 		defer res.Body.Close()
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-		if res.StatusCode < 400 {
+		if res.StatusCode < 400 || res.StatusCode == http.StatusNotFound && strings.Contains(string(text), "page not found") {
 			return nil, errors.New("its agent is from an older version and does not support this; deploy, open or serve replaces it")
 		}
 		return nil, &Refused{Status: res.StatusCode, Why: strings.TrimSpace(string(text))}
 	}
-	frames := NewFrames(conn)
-	if err := frames.WriteJSON(FrameBegin, v); err != nil {
-		frames.Close()
-		return nil, netfault.Of("its agent does not answer", err)
-	}
-	return frames, nil
+	return conn, nil
 }

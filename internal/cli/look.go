@@ -20,11 +20,17 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "check [FILE]", Short: "Check the field file and say what is wrong or risky in the draft",
+	nodes := false
+	cmd := &cobra.Command{Use: "check [FILE]", Short: "Check the field file and say what is wrong or risky in the draft; with --nodes, whether the nodes can do it",
+		Long: "With --nodes the machines are looked at before anything is deployed there: can they be reached, are they who they are, is there room, are programs, limits,\n" +
+			"settings of the kernel as members need them, are ports free, and can each member connect to those that it calls. Nothing is changed, and nothing is left there.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, rest, err := a.load(args)
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
+			}
+			if nodes {
+				return a.checkNodes(cmd.Context(), folder, f)
 			}
 			found := finding.Whole(f.Field)
 			moves, refused := a.moves(cmd.Context(), folder, f, found)
@@ -67,6 +73,7 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			return nil
 		}}
+	cmd.Flags().BoolVar(&nodes, "nodes", false, "look at the machines: what speaks against deploying there")
 	a.jsonFlag(cmd)
 	return cmd
 }

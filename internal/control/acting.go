@@ -185,6 +185,9 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 			if err = cmp.Or(err, c.folder.unlinked(c.current(), o.Draft), c.folder.barred(o.Draft), missingError(lacks), c.check(ctx, o.Draft)); err != nil {
 				return err
 			}
+			if err := c.preflown(ctx, o.Draft); err != nil {
+				return err
+			}
 		}
 	}
 	err := c.submit(ctx, input{asked: &o})

@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"errors"
+	"io"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -124,11 +125,14 @@ func (a *actor) Reports(ctx context.Context, life string, after, heard uint64, w
 }
 
 func (a *actor) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
-func (a *actor) Lookups(context.Context, []order.Lookup) ([]string, error)  { return nil, nil }
-func (a *actor) Account(context.Context) ([]string, error)                  { return nil, nil }
-func (a *actor) Copy(context.Context, []byte) error                         { return nil }
-func (a *actor) Quit(context.Context) error                                 { return nil }
-func (a *actor) Close()                                                     {}
+func (a *actor) Inspect(context.Context) (io.ReadWriteCloser, error) {
+	return nil, errors.ErrUnsupported
+}
+func (a *actor) Lookups(context.Context, []order.Lookup) ([]string, error) { return nil, nil }
+func (a *actor) Account(context.Context) ([]string, error)                 { return nil, nil }
+func (a *actor) Copy(context.Context, []byte) error                        { return nil }
+func (a *actor) Quit(context.Context) error                                { return nil }
+func (a *actor) Close()                                                    {}
 func (a *actor) Ask(context.Context, field.MemberName, order.Question) (order.Said, error) {
 	return order.Said{OK: true}, nil
 }

@@ -5,9 +5,11 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
 )
 
@@ -16,6 +18,9 @@ import (
 func (f Folder) barred(draft *field.Field) error {
 	if os.Geteuid() != 0 {
 		return nil // nobody can become another user then, which is said where that is tried
+	}
+	if !slices.ContainsFunc(draft.Nodes, func(n field.Node) bool { return draft.GroundOf(&n) == kind.Local }) {
+		return nil // no folder of a node is on this machine
 	}
 	for i := range draft.Roles {
 		r := &draft.Roles[i]

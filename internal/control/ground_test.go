@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -147,11 +148,14 @@ func (a *paperAgent) Reports(ctx context.Context, _ string, after, _ uint64, wai
 
 func (a *paperAgent) Operate(context.Context, order.Operation) error             { return nil }
 func (a *paperAgent) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
-func (a *paperAgent) Lookups(context.Context, []order.Lookup) ([]string, error)  { return nil, nil }
-func (a *paperAgent) Account(context.Context) ([]string, error)                  { return nil, nil }
-func (a *paperAgent) Copy(context.Context, []byte) error                         { return nil }
-func (a *paperAgent) Quit(context.Context) error                                 { return nil }
-func (a *paperAgent) Close()                                                     {}
+func (a *paperAgent) Inspect(context.Context) (io.ReadWriteCloser, error) {
+	return nil, errors.ErrUnsupported
+}
+func (a *paperAgent) Lookups(context.Context, []order.Lookup) ([]string, error) { return nil, nil }
+func (a *paperAgent) Account(context.Context) ([]string, error)                 { return nil, nil }
+func (a *paperAgent) Copy(context.Context, []byte) error                        { return nil }
+func (a *paperAgent) Quit(context.Context) error                                { return nil }
+func (a *paperAgent) Close()                                                    {}
 func (a *paperAgent) Ask(context.Context, field.MemberName, order.Question) (order.Said, error) {
 	return order.Said{OK: true}, nil
 }

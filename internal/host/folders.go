@@ -26,6 +26,9 @@ const (
 	programs     = "bin"
 )
 
+// ServicePath is the PATH of agents on hosts, and so of their members: where programs are, whoever logs in.
+const ServicePath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
 // Program is where a program lies that was put on a host for a node.
 func Program(nodeDir, name string) string { return filepath.Join(nodeDir, programs, name) }
 

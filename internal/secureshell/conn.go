@@ -294,7 +294,10 @@ func (s *script) run(ctx context.Context) error {
 	if !errors.As(err, &exit) {
 		return s.conn.broken(err)
 	}
-	if s.conn.Sudo && exit.ExitStatus() == 1 && strings.Contains(said, "sudo:") || exit.ExitStatus() == 127 && strings.Contains(said, "sudo") {
+	switch status := exit.ExitStatus(); {
+	case s.conn.Sudo && status == 127 && strings.Contains(said, "sudo"):
+		return &Fault{Kind: Sudo, Host: s.conn.Target.String(), Why: "has no sudo, by which " + s.conn.Target.User + " could become root", Do: "install it there, or log in as root"}
+	case s.conn.Sudo && status == 1 && strings.Contains(said, "sudo:"):
 		return &Fault{Kind: Sudo, Host: s.conn.Target.String(), Why: fmt.Sprintf("does not let %s become root without a password: %s", s.conn.Target.User, said),
 			Do: "allow it there in /etc/sudoers.d, log in as root, or leave `sudo` out where no member needs root"}
 	}

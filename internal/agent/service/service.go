@@ -125,7 +125,7 @@ func (p Place) supervised() error {
 
 // environment are the variables that an agent has. What the one who logged in has besides is nobody's business: it may hold tokens.
 func environment() []string {
-	env := []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"}
+	env := []string{"PATH=" + host.ServicePath}
 	for _, name := range []string{"HOME", "LANG", "TZ", "TMPDIR", "USER", "LOGNAME"} {
 		if v, ok := os.LookupEnv(name); ok {
 			env = append(env, name+"="+v)

@@ -44,6 +44,7 @@ StartLimitIntervalSec=0
 Type=exec
 ExecStart=%[4]s
 WorkingDirectory=/
+Environment=PATH=%[5]s
 Restart=on-failure
 RestartSec=1s
 # Members go on when this unit is stopped or started again; retire alone ends them.
@@ -64,7 +65,7 @@ SystemCallArchitectures=native
 
 [Install]
 WantedBy=multi-user.target
-`, p.Field, p.Node, quoted(p.Dir), strings.Join(line, " "))
+`, p.Field, p.Node, quoted(p.Dir), strings.Join(line, " "), host.ServicePath)
 }
 
 // quoted writes a word as a unit takes it.

@@ -56,6 +56,8 @@ type Scene struct {
 	Outside map[field.RoleName]trust.Outside // certificates from outside that roles show
 
 	Links map[field.RoleName]Link // what other fields have handed over, by the role that stands for theirs
+	// Noted is told of each port of a member that is named while something is rendered; nil where nobody wants to know.
+	Noted func(of field.MemberName, port string)
 	// Supposed gives the address of what has not been handed over, where a draft is only tried or looked at; nil where there must be one.
 	Supposed func(*field.External) string
 

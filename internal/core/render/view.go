@@ -126,6 +126,9 @@ func (v *View) port(name string) (int, error) {
 		return v.away.fixed, nil
 	}
 	if port, ok := v.member.Ports[name]; ok {
+		if v.scene.Noted != nil {
+			v.scene.Noted(v.member.Name, name)
+		}
 		return port, nil
 	}
 	return 0, unknown("port", name, slices.Sorted(maps.Keys(v.member.Ports)))

@@ -30,9 +30,9 @@ type Hosts struct {
 	Cache string // the folder in which is noted where agents answer; it may be lost
 	Known string // the file of host keys that were accepted for this field
 
-	mu     sync.Mutex
-	conns  map[string]*shared // by how they are reached
-	newest map[field.NodeName]bool
+	mu       sync.Mutex
+	conns    map[string]*shared        // by how they are reached
+	replaced map[field.NodeName]string // the checksums of programs of agents that were to be replaced
 }
 
 // atOnce is how many hosts something is put on at the same time.

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -178,7 +179,6 @@ func (h *Hosts) meet(ctx context.Context, node field.NodeName, at state.Binding,
 	if err := h.note(node, url); err != nil {
 		return nil, err
 	}
-	h.setNewest(node)
 	c, err := h.client(node, at, url)
 	if err != nil {
 		return nil, err
@@ -211,33 +211,25 @@ func (h *Hosts) spoken(c *agentapi.Client, s order.Standing) (agentapi.Agent, er
 	return c, nil
 }
 
-// isNewest tells whether an agent is the one that is carried, or was made sure of by this process.
+// isNewest tells whether an agent is the one that is carried. One that could not be replaced is not tried again by this process.
 func (h *Hosts) isNewest(node field.NodeName, s order.Standing) bool {
-	h.mu.Lock()
-	known := h.newest[node]
-	h.mu.Unlock()
-	if known {
-		return true
-	}
 	programs, err := carried.For(s.Arch)
 	if err != nil {
 		return true // there is none to replace it with
 	}
-	for _, p := range programs {
-		if p.Sum == s.Program {
-			return true
-		}
+	if slices.ContainsFunc(programs, func(p carried.Program) bool { return p.Sum == s.Program }) {
+		return true
 	}
-	return false
-}
-
-func (h *Hosts) setNewest(node field.NodeName) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.newest == nil {
-		h.newest = map[field.NodeName]bool{}
+	if h.replaced[node] == s.Program {
+		return true
 	}
-	h.newest[node] = true
+	if h.replaced == nil {
+		h.replaced = map[field.NodeName]string{}
+	}
+	h.replaced[node] = s.Program
+	return false
 }
 
 // noted is where an agent answered last; empty where that is not known.

@@ -1,0 +1,243 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"path/filepath"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/machine"
+	"lanternfield/internal/core/preflight"
+	"lanternfield/internal/core/review"
+	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/inspect"
+	"lanternfield/internal/secureshell"
+)
+
+// look reaches a node and asks it what it is and lacks. Ports that are to be free are listened at from then on.
+func (p *flight) look(life context.Context, n *looked) {
+	if p.reach(life, n); n.ask == nil { // what it is asked over lasts until the connections have been tried too
+		return
+	}
+	ctx, cancel := context.WithTimeout(life, lookWithin)
+	defer cancel()
+	n.Pass(preflight.Reachable, preflight.Host)
+	if n.Ground == kind.Local {
+		n.Skip(preflight.HostKey, preflight.Login, preflight.Ports, preflight.Paths)
+		n.needs.Ports = nil
+	}
+	r := inspect.Request{Folder: n.folder, Lookups: n.needs.Lookups}
+	for _, port := range n.needs.Ports {
+		r.Listen = append(r.Listen, machine.Socket{Address: port.At.Address, Port: port.At.Port})
+	}
+	began := time.Now()
+	a, err := n.ask.Ask(ctx, inspect.Request{Folder: n.folder})
+	took := time.Since(began)
+	if err == nil {
+		n.Judge(a.Machine, n.declared.Size, a.Machine.At.Sub(began.Add(took/2)), took/2)
+		r.Folder = ""
+		a, err = n.ask.Ask(ctx, r)
+	}
+	if err != nil {
+		n.Fail(preflight.Host, "it does not say what it is: "+err.Error(), "try again")
+		n.ask.Close()
+		n.ask = nil
+		return
+	}
+	n.judgeLacks(a.Lacks)
+	n.judgePorts(a.Listens)
+}
+
+// lackChecks are the checks that what a member lacks belongs to, with what to do where its reason does not say it.
+var lackChecks = map[inspect.What]struct {
+	check preflight.Check
+	do    string
+}{
+	inspect.Program: {preflight.Programs, "install it there"},
+	inspect.User:    {preflight.Users, "make that user there, or say another under `user:`"},
+	inspect.Limit:   {preflight.Limits, ""},
+	inspect.Kernel:  {preflight.Kernel, ""},
+}
+
+// judgeLacks notes what members would lack.
+func (n *looked) judgeLacks(lacks []inspect.Lack) {
+	said := map[string]bool{}
+	for _, l := range lacks {
+		if as := lackChecks[l.What]; !said[l.Why] {
+			said[l.Why] = true
+			n.Fail(as.check, fmt.Sprintf("%s: %s", l.Member, l.Why), as.do)
+		}
+	}
+	for _, as := range lackChecks {
+		if len(n.needs.Lookups) == 0 {
+			n.Skip(as.check)
+		} else {
+			n.Pass(as.check)
+		}
+	}
+}
+
+// judgePorts notes which ports are not free.
+func (n *looked) judgePorts(listens []inspect.Outcome) {
+	for i, o := range listens {
+		port := n.needs.Ports[i]
+		at := fmt.Sprintf("port %d of %s, %s of %s", port.At.Port, port.At.Address, port.Name, port.Member)
+		switch {
+		case o.Taken:
+			n.Fail(preflight.Ports, fmt.Sprintf("%s, is taken by %s", at, o.Whose()), fmt.Sprintf("end that, or give %s another port", port.Member))
+		case o.Why != "":
+			n.Fail(preflight.Ports, fmt.Sprintf("%s, cannot be listened at: %s", at, o.Why), "correct the address or the port")
+		}
+	}
+	switch {
+	case n.Ground == kind.Local:
+	case len(n.needs.Ports) == 0:
+		n.Skip(preflight.Ports)
+	default:
+		n.Pass(preflight.Ports)
+	}
+}
+
+// reach finds a way to ask a node: through its agent, where one runs; on this machine; or by SSH.
+func (p *flight) reach(ctx context.Context, n *looked) {
+	bound := p.state.Nodes[n.Name]
+	n.Skip(preflight.Agent)
+	if bound != nil && !bound.Released && bound.There() {
+		n.Address, n.folder = bound.Address, bound.Dir
+		delete(n.Cells, preflight.Agent)
+		client, err := p.ground.Find(ctx, n.Name, bound.Binding())
+		if err == nil {
+			var conn io.ReadWriteCloser
+			if conn, err = client.Inspect(ctx); err == nil {
+				n.Pass(preflight.Agent)
+				n.Skip(preflight.HostKey, preflight.Login) // its certificate says who it is
+				n.ask = inspect.NewClient(conn)
+				return
+			}
+		}
+		if n.Ground != kind.SSH {
+			n.Fail(preflight.Agent, err.Error(), "deploy or open the field: that starts it")
+			return
+		}
+		if fault := p.hosts.Reach(ctx, []ground.Want{wanted(p.draft, n.declared, 0)})[0]; fault != nil {
+			n.fault(fault)
+			return
+		}
+		n.Pass(preflight.Reachable, preflight.HostKey, preflight.Login)
+		n.Fail(preflight.Agent, err.Error(), "deploy or open the field: that starts it")
+		return
+	}
+	var err error
+	switch n.Ground {
+	case kind.Local:
+		n.folder = filepath.Join(p.folder.nodes(), string(n.Name))
+		ours, theirs := net.Pipe()
+		go func() {
+			defer theirs.Close()
+			_ = inspect.Serve(context.WithoutCancel(ctx), theirs)
+		}()
+		n.ask = inspect.NewClient(ours)
+	case kind.SSH:
+		if n.ask, n.folder, err = p.hosts.Inspect(ctx, wanted(p.draft, n.declared, 0)); err != nil {
+			n.ask = nil
+			n.fault(err)
+		} else {
+			n.Pass(preflight.HostKey, preflight.Login)
+		}
+	default:
+		n.Skip(preflight.Checks...)
+	}
+}
+
+// faultChecks are the checks at which a way to a host may fail, in their order.
+var faultChecks = []preflight.Check{preflight.Reachable, preflight.HostKey, preflight.Login, preflight.Host}
+
+var faultOf = map[secureshell.Kind]preflight.Check{secureshell.UnknownKey: preflight.HostKey, secureshell.ChangedKey: preflight.HostKey, secureshell.Login: preflight.Login,
+	secureshell.Sudo: preflight.Login, secureshell.Failed: preflight.Host}
+
+// fault notes why a host cannot be asked. What comes before that is well.
+func (n *looked) fault(err error) {
+	check, why, do := preflight.Reachable, err.Error(), ""
+	var fault *secureshell.Fault
+	if errors.As(err, &fault) {
+		why, do = fault.Host+" "+fault.Why, fault.Do
+		if c, known := faultOf[fault.Kind]; known {
+			check = c
+		}
+	}
+	for _, c := range faultChecks {
+		if c == check {
+			break
+		}
+		n.Pass(c)
+	}
+	n.Fail(check, why, do)
+}
+
+// paths tries the connections that members have to be able to open, each from where it would be opened. It gives how many were tried.
+func (p *flight) paths(ctx context.Context, all []review.Path) (tried int) {
+	by := map[field.NodeName][]review.Path{}
+	asked := map[field.NodeName]*looked{}
+	for _, n := range p.nodes {
+		if n.ask != nil && n.Ground != kind.Local {
+			asked[n.Name] = n
+		}
+	}
+	open := map[field.NodeName]bool{}
+	for _, path := range all {
+		switch {
+		case asked[path.From] == nil:
+		case asked[path.To] == nil: // nobody listens there, and what fails is said of that node
+			open[path.From] = true
+		default:
+			by[path.From] = append(by[path.From], path)
+			tried++
+		}
+	}
+	p.each(func(n *looked) {
+		if asked[n.Name] == nil {
+			return
+		}
+		if len(by[n.Name]) == 0 && !open[n.Name] {
+			n.Skip(preflight.Paths)
+			return
+		}
+		n.tryPaths(ctx, by[n.Name])
+		if !open[n.Name] {
+			n.Pass(preflight.Paths)
+		}
+	})
+	return tried
+}
+
+// tryPaths has a node open the connections, and notes those that cannot be opened.
+func (n *looked) tryPaths(ctx context.Context, paths []review.Path) {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	r := inspect.Request{}
+	for _, path := range paths {
+		r.Connect = append(r.Connect, machine.Socket{Address: path.At.Address, Port: path.At.Port})
+	}
+	a, err := n.ask.Ask(ctx, r)
+	if err != nil {
+		n.Fail(preflight.Paths, "it went away while connections were tried: "+err.Error(), "try again")
+		return
+	}
+	for i, o := range a.Connect {
+		path := paths[i]
+		if o.Why == "" {
+			continue
+		}
+		do := fmt.Sprintf("open TCP %d from %s to %s (%s), on both hosts and whatever stands between them", path.At.Port, n.Address, path.At.Address, path.To)
+		if o.Refused && !path.Comes {
+			do = fmt.Sprintf("is %s running? If it is, %s", path.Members[1], do)
+		}
+		n.Fail(preflight.Paths, fmt.Sprintf("%s on %s cannot connect to %s on %s at %s:%d (%s): %s", path.Members[0], path.From, path.Members[1], path.To, path.At.Address,
+			path.At.Port, path.Port, o.Why), do)
+	}
+}
