@@ -1,23 +1,68 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/core/wording"
 )
 
 func (a *app) nodesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "nodes", Short: "Hosts: confirm that they are who they are",
-		Long: "The nodes of a field whose ground is ssh are hosts of yours. See docs/hosts.md."}
+	cmd := &cobra.Command{Use: "nodes [FILE]", Short: "The machines of a field: what was found on them, and whether they are ready",
+		Long: "Each machine is looked at, as check --nodes does, and told what it is: its system, cores, memory, disk, addresses. Nothing is changed.\n" +
+			"The nodes of a field whose ground is ssh are hosts of yours; see docs/hosts.md.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, folder, rest, err := a.load(args)
+			if err = errors.Join(err, a.noRest(rest)); err != nil {
+				return err
+			}
+			m, err := folder.Preflight(cmd.Context(), f.Field, a.lookedAt)
+			a.progressEnds()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(map[string]any{"field": f.Field.Name, "ok": m.OK(), "nodes": m.Nodes})
+				return nil
+			}
+			a.printMachines(m)
+			return nil
+		}}
+	a.jsonFlag(cmd)
 	cmd.AddCommand(a.acceptCommand())
 	return cmd
+}
+
+// printMachines prints what was found of each node.
+func (a *app) printMachines(m *preflight.Matrix) {
+	rows := [][]string{{"node", "zone", "ground", "address", "system", "cores", "memory", "disk free", "ready"}}
+	for _, n := range m.Nodes {
+		row := []string{string(n.Name), cmp.Or(string(n.Zone), "-"), n.Ground, cmp.Or(n.Address, "-"), "?", "?", "?", "?", "yes"}
+		if x := n.Found; x != nil {
+			row[4], row[5], row[6], row[7] = x.System+" "+x.Arch, fmt.Sprint(x.CPUs), x.Memory.String(), fmt.Sprintf("%s of %s", x.DiskFree, x.Disk)
+		}
+		if check, cell := n.Worst(); cell.Verdict != preflight.Good {
+			row[8] = string(check)
+			if len(cell.Problems) > 0 {
+				row[8] += ": " + cell.Problems[0].Why
+			}
+		}
+		rows = append(rows, row)
+	}
+	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
+		fmt.Fprintln(w, strings.Join(row, "\t"))
+	}
+	_ = w.Flush()
 }
 
 func (a *app) acceptCommand() *cobra.Command {
@@ -60,8 +105,7 @@ func nodesNamed(f *field.Field, names []string) ([]field.NodeName, error) {
 
 // accept shows the keys of hosts until none is left to show: behind a host on the way there may be others.
 func (a *app) accept(cmd *cobra.Command, folder control.Folder, draft *field.Field, only []field.NodeName, all, changed bool) error {
-	accepted := []control.ShownKey{}
-	var unreached []error
+	accepted, unreached := []control.ShownKey{}, []error{}
 	for {
 		shown, not, err := folder.HostKeys(cmd.Context(), draft, only)
 		if err != nil {
@@ -113,7 +157,7 @@ func (a *app) askKeys(keys []control.ShownKey, changed bool) error {
 // acceptedKeys says what came of it.
 func (a *app) acceptedKeys(draft *field.Field, accepted []control.ShownKey, unreached []error) error {
 	if a.json {
-		var words []string
+		words := []string{}
 		for _, err := range unreached {
 			words = append(words, err.Error())
 		}

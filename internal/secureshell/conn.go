@@ -22,6 +22,7 @@ const (
 	dialWithin  = 10 * time.Second
 	aliveEvery  = 5 * time.Second
 	aliveMisses = 3
+	idleAfter   = time.Minute // of nobody using it, a connection is ended
 )
 
 // Conn is a host that is logged in to.
@@ -34,11 +35,35 @@ type Conn struct {
 	way    []*ssh.Client // to the hosts on the way
 	end    sync.Once
 	done   chan struct{}
+
+	mu   sync.Mutex
+	open int       // scripts that run, and connections from the host
+	last time.Time // when the last of them ended
+}
+
+// use notes that the connection is used until the function that it gives is called.
+func (c *Conn) use() (ended func()) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.open++
+	return sync.OnceFunc(func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.open--
+		c.last = time.Now()
+	})
+}
+
+// idle tells whether nobody has used the connection for some time.
+func (c *Conn) idle(now time.Time) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.open == 0 && now.Sub(c.last) > idleAfter
 }
 
 // Dial reaches a host, over those on the way, and logs in. Errors are of type *Fault.
 func Dial(ctx context.Context, t *Target, sudo bool) (*Conn, error) {
-	c := &Conn{Target: t, Sudo: sudo, done: make(chan struct{})}
+	c := &Conn{Target: t, Sudo: sudo, done: make(chan struct{}), last: time.Now()}
 	for _, hop := range append(t.Through[:len(t.Through):len(t.Through)], t) {
 		client, err := c.hop(ctx, hop)
 		if err != nil {
@@ -120,7 +145,7 @@ func shaking(ctx context.Context, t *Target, keys *keyring, err error) error {
 	return &Fault{Kind: Silent, Host: t.String(), Why: "does not speak SSH as it should: " + err.Error(), Do: "is it an SSH server that listens at " + t.Address() + "?"}
 }
 
-// watch ends a connection whose host does not answer any more, so that nobody waits for it.
+// watch ends a connection whose host does not answer any more, so that nobody waits for it, and one that nobody uses.
 func (c *Conn) watch() {
 	misses := 0
 	for {
@@ -128,6 +153,10 @@ func (c *Conn) watch() {
 		case <-c.done:
 			return
 		case <-time.After(aliveEvery):
+		}
+		if c.idle(time.Now()) {
+			c.Close()
+			return
 		}
 		answered := make(chan struct{})
 		go func() {
@@ -164,7 +193,24 @@ func (c *Conn) Done() <-chan struct{} { return c.done }
 
 // DialContext connects from the host to an address, as seen from there.
 func (c *Conn) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	return c.client.DialContext(ctx, network, address)
+	ended := c.use()
+	conn, err := c.client.DialContext(ctx, network, address)
+	if err != nil {
+		ended()
+		return nil, err
+	}
+	return &used{conn, ended}, nil
+}
+
+// used is a connection from the host; while it is open, so is the way to the host.
+type used struct {
+	net.Conn
+	ended func()
+}
+
+func (u *used) Close() error {
+	u.ended()
+	return u.Conn.Close()
 }
 
 // mark stands before what a script says: shells that greet whoever logs in do so before it.
@@ -255,6 +301,7 @@ type script struct {
 	session *ssh.Session
 	command string
 	said    bytes.Buffer // on standard error
+	ended   func()
 }
 
 func (c *Conn) begin(text string, args []string) (*script, error) {
@@ -270,13 +317,14 @@ func (c *Conn) begin(text string, args []string) (*script, error) {
 	for _, a := range args {
 		words = append(words, Quote(a))
 	}
-	s := &script{conn: c, session: session, command: strings.Join(words, " ")}
+	s := &script{conn: c, session: session, ended: c.use(), command: strings.Join(words, " ")}
 	session.Stderr = &bounded{to: &s.said, left: 16 << 10}
 	return s, nil
 }
 
 // run runs the script to its end.
 func (s *script) run(ctx context.Context) error {
+	defer s.ended()
 	if err := s.session.Start(s.command); err != nil {
 		return s.conn.broken(err)
 	}

@@ -2,7 +2,9 @@ package secureshell
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/user"
@@ -43,28 +45,45 @@ func (t *Target) String() string {
 	return t.User + "@" + at
 }
 
-// Settings are what a person's SSH configuration says of hosts.
+// Settings are what a person's SSH configuration says of hosts, and that of the machine where the person's says nothing.
 type Settings struct {
-	user *ssh_config.UserSettings
-	home string
+	files []*ssh_config.Config
+	home  string
 }
 
-// Configuration reads a person's SSH configuration, and that of the machine, when it is first asked.
+// Configuration reads both.
 func Configuration() (*Settings, error) {
 	home, err := os.UserHomeDir()
-	return &Settings{&ssh_config.UserSettings{}, home}, err
+	if err != nil {
+		return nil, err
+	}
+	s := &Settings{home: home}
+	for _, name := range []string{filepath.Join(home, ".ssh", "config"), "/etc/ssh/ssh_config"} {
+		f, err := os.Open(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the SSH configuration cannot be read: %w", err)
+		}
+		c, err := ssh_config.Decode(f)
+		f.Close()
+		if err != nil {
+			return nil, fmt.Errorf("the SSH configuration %s cannot be read: %w", name, err)
+		}
+		s.files = append(s.files, c)
+	}
+	return s, nil
 }
 
-// get asks for one value; what is only OpenSSH's own choice where nothing is said counts as nothing.
+// get asks for one value; the first that is said counts.
 func (s *Settings) get(name, key string) (string, error) {
-	value, err := s.user.GetStrict(name, key)
-	if err != nil {
-		return "", fmt.Errorf("the SSH configuration cannot be read: %w", err)
+	for _, c := range s.files {
+		if value, err := c.Get(name, key); err != nil || value != "" {
+			return value, err
+		}
 	}
-	if value == ssh_config.Default(key) {
-		return "", nil
-	}
-	return value, nil
+	return "", nil
 }
 
 // mostHops is over how many hosts a way may go.
@@ -171,12 +190,12 @@ func (s *Settings) keys(t *Target, file string) error {
 		}
 		return nil
 	}
-	said, err := s.user.GetAllStrict(t.Name, "IdentityFile")
-	if err != nil {
-		return fmt.Errorf("the SSH configuration cannot be read: %w", err)
-	}
-	for _, f := range said {
-		if f != ssh_config.Default("IdentityFile") {
+	for _, c := range s.files {
+		said, err := c.GetAll(t.Name, "IdentityFile")
+		if err != nil {
+			return err
+		}
+		for _, f := range said {
 			t.Keys = append(t.Keys, s.path(f))
 		}
 	}
