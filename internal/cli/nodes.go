@@ -105,7 +105,8 @@ func nodesNamed(f *field.Field, names []string) ([]field.NodeName, error) {
 
 // accept shows the keys of hosts until none is left to show: behind a host on the way there may be others.
 func (a *app) accept(cmd *cobra.Command, folder control.Folder, draft *field.Field, only []field.NodeName, all, changed bool) error {
-	accepted, unreached := []control.ShownKey{}, []error{}
+	accepted := []control.ShownKey{}
+	var unreached []error
 	for {
 		shown, not, err := folder.HostKeys(cmd.Context(), draft, only)
 		if err != nil {

@@ -178,8 +178,8 @@ func TestAHostIsReachedThroughAnother(t *testing.T) {
 	c := newClient(t)
 	gate, behind := newServer(t, c.signer.PublicKey()), newServer(t, c.signer.PublicKey())
 	through := "harbour@" + gate.listener.Addr().String()
-	target := believed(t, c, behind, field.Ground{Through: through}) // the gate shows its key first
-	target = believed(t, c, behind, field.Ground{Through: through})
+	believed(t, c, behind, field.Ground{Through: through}) // the gate shows its key first
+	target := believed(t, c, behind, field.Ground{Through: through})
 	conn, err := Dial(context.Background(), target, false)
 	if err != nil {
 		t.Fatal(err)
