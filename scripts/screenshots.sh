@@ -38,6 +38,9 @@ press v
 shot "$out/review.png"
 press Escape 3 Right
 shot "$out/order.png"
+press 5
+sleep 2
+shot "$out/nodes.png"
 press 1
 home
 press Down Down Down Right Right F Tab
@@ -51,9 +54,6 @@ sleep 8
 home
 press Down Down Down Right Right
 shot "$out/board-lit.png"
-press g Right Right # a crew is carried to another post
-shot "$out/board-carrying.png"
-press Escape
 home
 press Up Up Right w # what if the middle zone failed
 press Right

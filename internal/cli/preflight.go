@@ -83,19 +83,5 @@ func (a *app) printMatrix(m *preflight.Matrix) {
 			fmt.Fprintf(a.out, "%s  to mend it: %s\n", strings.Repeat(" ", 2), x.Do)
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s, %s between them, looked at in %.1f s: %s\n", wording.Counted(len(m.Nodes), "node"), wording.Counted(m.Paths, "path"), m.Took.Round(100*time.Millisecond).Seconds(), outcome(m))
-}
-
-// outcome sums a preflight up.
-func outcome(m *preflight.Matrix) string {
-	bad := 0
-	for _, n := range m.Nodes {
-		if n.Failing() > 0 {
-			bad++
-		}
-	}
-	if bad == 0 {
-		return "nothing speaks against deploying"
-	}
-	return fmt.Sprintf("%d of %s not ready", bad, wording.Plural(len(m.Nodes), "1 node is", fmt.Sprintf("%d nodes are", len(m.Nodes))))
+	fmt.Fprintf(a.out, "\n%s, %s between them tried, looked at in %.1f s: %s\n", wording.Counted(len(m.Nodes), "node"), wording.Counted(m.Paths, "path"), m.Took.Round(100*time.Millisecond).Seconds(), m.Outcome())
 }

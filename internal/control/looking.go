@@ -39,7 +39,11 @@ func (p *flight) look(life context.Context, n *looked) {
 	a, err := n.ask.Ask(ctx, inspect.Request{Folder: n.folder})
 	took := time.Since(began)
 	if err == nil {
-		n.Judge(a.Machine, n.declared.Size, a.Machine.At.Sub(began.Add(took/2)), took/2)
+		declared := n.declared.Size
+		if n.Ground == kind.Local { // it is a share of this machine, whatever it says
+			declared = field.Size{}
+		}
+		n.Judge(a.Machine, declared, a.Machine.At.Sub(began.Add(took/2)), took/2)
 		r.Folder = ""
 		a, err = n.ask.Ask(ctx, r)
 	}

@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/tui/access"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/journal"
+	"lanternfield/internal/tui/nodes"
 	"lanternfield/internal/tui/panel"
 	"lanternfield/internal/tui/stages"
 	"lanternfield/internal/tui/theme"
@@ -105,6 +106,8 @@ type app struct {
 	// accessAt is when it was asked last how clients get in.
 	accessAt time.Time
 	stages   stages.View
+	machines nodes.View
+	lookedAt lookedAt
 	lately   recent // the last lines of the member under the cursor
 }
 
@@ -181,6 +184,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.startWatch()
 	case tideMsg:
 		a.tide = msg.samples
+	case machinesMsg:
+		a.takeMachines(msg)
 	case accessMsg:
 		return a, a.takeAccess(msg)
 	case copiedMsg:

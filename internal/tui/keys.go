@@ -10,7 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
-	Order, Access, Prove                                      key.Binding
+	Order, Access, Prove, Nodes, LookNow                      key.Binding
 	CopyWay, ShowSecret, WriteWay, ChangeSecret               key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
@@ -48,6 +48,8 @@ func newKeys() keyMap {
 		Journal:      bind("2", "the journal", "2"),
 		Order:        bind("3", "the order of deployment", "3"),
 		Access:       bind("4", "how clients get in, and the proofs", "4"),
+		Nodes:        bind("5", "the machines, and whether they are ready", "5"),
+		LookNow:      bind("enter", "look at all machines now", "enter"),
 		Prove:        bind("P", "prove that it does its work: this role, or all", "P"),
 		CopyWay:      bind("y", "copy the line with which a client connects", "y"),
 		ShowSecret:   bind("s", "show secrets, or hide them", "s"),
@@ -106,12 +108,13 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Access, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Access, k.Nodes, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
+		{Name: "At machines", Keys: []key.Binding{k.LookNow}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
 }

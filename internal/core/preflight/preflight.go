@@ -204,9 +204,46 @@ func (n *Node) Worst() (Check, Cell) {
 	return "", Cell{Verdict: Good}
 }
 
-// Sorted orders nodes by zone and name, as they stand in the file otherwise.
-func (m *Matrix) Sorted() []Node {
-	out := slices.Clone(m.Nodes)
-	slices.SortStableFunc(out, func(a, b Node) int { return cmp.Compare(a.Zone, b.Zone) })
+// ByZone puts the nodes of a zone beside each other; zones and nodes stay in the order of the file.
+func ByZone(nodes []Node) []Node {
+	var zones []field.ZoneName
+	for _, n := range nodes {
+		if !slices.Contains(zones, n.Zone) {
+			zones = append(zones, n.Zone)
+		}
+	}
+	out := slices.Clone(nodes)
+	slices.SortStableFunc(out, func(a, b Node) int { return cmp.Compare(slices.Index(zones, a.Zone), slices.Index(zones, b.Zone)) })
 	return out
+}
+
+// Count counts the nodes of which something fails, and those of which something could not be looked at and nothing fails.
+func (m *Matrix) Count() (failing, unsure int) {
+	for i := range m.Nodes {
+		switch _, cell := m.Nodes[i].Worst(); cell.Verdict {
+		case Bad:
+			failing++
+		case Open:
+			unsure++
+		}
+	}
+	return failing, unsure
+}
+
+// Outcome sums it up in words.
+func (m *Matrix) Outcome() string {
+	failing, unsure := m.Count()
+	all := fmt.Sprintf("%d nodes", len(m.Nodes))
+	if len(m.Nodes) == 1 {
+		all = "1 node"
+	}
+	switch {
+	case failing+unsure == 0:
+		return "nothing speaks against deploying"
+	case failing == 0:
+		return fmt.Sprintf("%d of %s could not be looked at wholly", unsure, all)
+	case unsure == 0:
+		return fmt.Sprintf("%d of %s not ready", failing, all)
+	}
+	return fmt.Sprintf("%d of %s not ready, and %d could not be looked at wholly", failing, all, unsure)
 }

@@ -1,0 +1,104 @@
+package tui
+
+import (
+	"sync/atomic"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"lanternfield/internal/core/preflight"
+	"lanternfield/internal/tui/grid"
+)
+
+var nodesView = &view{name: "Nodes"}
+
+func init() {
+	nodesView.wide = true
+	nodesView.key = func(k keyMap) key.Binding { return k.Nodes }
+	nodesView.open = func(a *app) tea.Cmd {
+		a.view = nodesView
+		if a.machines.Matrix == nil && !a.machines.Busy {
+			return a.lookAtMachines()
+		}
+		return nil
+	}
+	nodesView.press = func(a *app, is keyIs) tea.Cmd { return a.pressNodes(is) }
+	nodesView.keys = func(a *app) []hint {
+		hints := []hint{{a.arrows().all, "move"}, hintOf(a.keys.LookNow, "look now")}
+		if m := a.machines.Matrix; m != nil && !m.OK() {
+			hints = append(hints, hintOf(a.keys.Dark, "to what fails"))
+		}
+		return append(hints, hintOf(a.keys.Board, "board"))
+	}
+	nodesView.draw = func(a *app, g *grid.Grid, f frame) {
+		a.machines.Past = a.past != nil
+		a.machines.Done, a.machines.Of = int(a.lookedAt.done.Load()), int(a.lookedAt.of.Load())
+		a.machines.Draw(g, a.look, a.now, f.area)
+	}
+}
+
+// machinesMsg brings what was found of machines.
+type machinesMsg struct {
+	matrix *preflight.Matrix
+	err    error
+}
+
+// lookedAt is how far the looking at machines has come.
+type lookedAt struct{ done, of atomic.Int32 }
+
+// lookAtMachines looks at all machines of the draft, beside the screen.
+func (a *app) lookAtMachines() tea.Cmd {
+	if a.inPast() || a.machines.Busy {
+		return nil
+	}
+	if a.draft == nil {
+		a.say(true, "There is no draft whose machines could be looked at: the field file cannot be read.")
+		return nil
+	}
+	a.machines.Busy, a.machines.Why, a.machines.Waiting = true, "", nil
+	for i := range a.draft.Nodes {
+		n := &a.draft.Nodes[i]
+		a.machines.Waiting = append(a.machines.Waiting, preflight.Node{Name: n.Name, Zone: n.Zone, Ground: a.draft.GroundOf(n), Address: a.draft.Given(n)})
+	}
+	a.lookedAt.done.Store(0)
+	a.lookedAt.of.Store(int32(len(a.draft.Nodes)))
+	folder, ctx, draft, at := a.folder, a.ctx, a.draft, &a.lookedAt
+	return func() tea.Msg {
+		m, err := folder.Preflight(ctx, draft, func(done, of int) {
+			at.done.Store(int32(done))
+			at.of.Store(int32(of))
+		})
+		return machinesMsg{m, err}
+	}
+}
+
+// takeMachines takes in what was found.
+func (a *app) takeMachines(msg machinesMsg) { a.machines.Take(msg.matrix, msg.err, time.Now()) }
+
+// pressNodes takes the keys of the view of machines.
+func (a *app) pressNodes(is keyIs) tea.Cmd {
+	switch {
+	case is(a.keys.Up):
+		a.machines.Move(0, -1)
+	case is(a.keys.Down):
+		a.machines.Move(0, 1)
+	case is(a.keys.Left):
+		a.machines.Move(-1, 0)
+	case is(a.keys.Right):
+		a.machines.Move(1, 0)
+	case is(a.keys.First):
+		a.machines.Move(-1<<20, 0)
+	case is(a.keys.Last):
+		a.machines.Move(1<<20, 0)
+	case is(a.keys.Dark):
+		if !a.machines.ToFailing() {
+			a.say(false, "Nothing fails on any of the machines.")
+		}
+	case is(a.keys.LookNow):
+		return a.lookAtMachines()
+	case is(a.keys.Close):
+		a.view = boardView
+	}
+	return nil
+}
