@@ -119,8 +119,29 @@ func TestHostsOverSSH(t *testing.T) {
 	}
 
 	stop()
-	x.contains(x.must("retire", x.file, "--yes"), "looked for every process and folder again, and found none")
-	for i, m := range hosts.list {
+	_ = serve.Wait()
+
+	// A host is gone for good. The retire waits for it until a person says so, and does not claim that nothing is left there.
+	gone := hosts.list[5]
+	gone.halt()
+	var out strings.Builder
+	retire := x.command(context.Background(), "retire", x.file, "--yes", "--timeout", "90s")
+	retire.Stdout, retire.Stderr = &out, &out
+	if out, code := x.try(20*time.Second, "nodes", "lost", x.file, "gull-1", "--yes"); code != 2 || !strings.Contains(out, "gull-1 can be reached, so nothing has to be given up") {
+		t.Errorf("a host that answers is given up: %d %s", code, out)
+	}
+	if err := retire.Start(); err != nil {
+		t.Fatal(err)
+	}
+	x.until("it counts as gone", 40*time.Second, func() bool {
+		_, code := x.try(20*time.Second, "nodes", "lost", x.file, "skua-2", "--yes")
+		return code == 0
+	})
+	if err := retire.Wait(); retire.ProcessState.ExitCode() != 1 {
+		t.Errorf("the retire ended with %v", err)
+	}
+	x.contains(out.String(), "NOT CONFIRMED  skua-2: it is gone for good, as lanternfield nodes lost says, and nothing was looked for on it", "harbour-desk is retired")
+	for i, m := range hosts.list[:5] {
 		if left := m.left(); left != "" {
 			t.Errorf("on host %d is left:\n%s", i+1, left)
 		}
@@ -178,10 +199,10 @@ roles:
 	}
 	other := newTrial(t, string(content))
 	other.must("nodes", "accept", other.file, "--accept-new")
-	if out, code := other.try(40*time.Second, "deploy", other.file, "--yes", "--timeout", "15s"); code == 0 || !strings.Contains(out, "is the folder of another field far-quay that has a node gull-1 here") {
+	if out, code := other.try(40*time.Second, "deploy", other.file, "--yes", "--timeout", "15s"); code == 0 || !strings.Contains(out, "has another field far-quay that has a node gull-1 there, in /srv/quay; retire that one, or give this field another name") {
 		t.Errorf("two fields of one name share a folder: %d %s", code, out)
 	}
-	other.cleaned = true
+	other.clean()
 	if m := x.status().member("it-1"); m.PID != pid || m.Phase != "ready" {
 		t.Errorf("the first is disturbed: %+v", m)
 	}

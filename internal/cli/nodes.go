@@ -38,7 +38,7 @@ func (a *app) nodesCommand() *cobra.Command {
 			return nil
 		}}
 	a.jsonFlag(cmd)
-	cmd.AddCommand(a.acceptCommand())
+	cmd.AddCommand(a.acceptCommand(), a.lostCommand())
 	return cmd
 }
 
@@ -178,4 +178,35 @@ func (a *app) acceptedKeys(draft *field.Field, accepted []control.ShownKey, unre
 		return errBadAnswer
 	}
 	return nil
+}
+
+func (a *app) lostCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "lost [FILE] NODE", Short: "Say that a node is gone for good: nobody will answer for it any more",
+		Long: "A node that cannot be reached is waited for, since what runs there may run on. Where it will never come back, such as a host that burned or was given away, a\n" +
+			"person says so: what was on it counts as gone, and nothing waits for it any more. Before that, take it out of the file and deploy, so that others take the place\n" +
+			"of those that were on it; or retire the field. Should it come back all the same, what is on it runs on, and nobody tells it anything: end it there.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, _, rest, err := a.folder(args)
+			if err != nil {
+				return err
+			}
+			if len(rest) != 1 {
+				return errors.New("say which node is gone for good, one at a time: lanternfield nodes lost NODE")
+			}
+			session, snap, err := a.openDeployed(cmd.Context(), cmd, folder, "given up")
+			if err != nil {
+				return err
+			}
+			defer session.Close()
+			if err := a.confirm(fmt.Sprintf("%s of %s will never come back, and nothing of what was on it runs any more?", rest[0], snap.Field)); err != nil {
+				return err
+			}
+			if err := control.GiveUp(cmd.Context(), session, field.NodeName(rest[0]), cmd.CommandPath()); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s counts as gone. What was on it was not looked for.\n", rest[0])
+			return nil
+		}}
+	a.yesFlag(cmd)
+	return cmd
 }

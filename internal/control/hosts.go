@@ -79,6 +79,11 @@ func (f Folder) HostKeys(ctx context.Context, draft *field.Field, only []field.N
 	return shown, unreached, nil
 }
 
+// GiveUp says that a node is gone for good.
+func GiveUp(ctx context.Context, s Session, node field.NodeName, by string) error {
+	return s.Do(ctx, Request{What: giveUp, Names: []string{string(node)}, By: by})
+}
+
 // Believe notes that hosts have the keys that they show. Of one that had another, that is forgotten.
 func (f Folder) Believe(keys []ShownKey) error {
 	if err := f.Make(); err != nil {

@@ -141,7 +141,9 @@ func (l *ledger) addMembers(r *Receipt) []ground.Made {
 func (l *ledger) addNodes(r *Receipt) ground.Bindings {
 	nodes := ground.Bindings{}
 	for _, n := range state.SortedNodes(l.state) {
-		nodes[n.Name] = n.Binding()
+		if !n.Lost { // nobody will answer for it
+			nodes[n.Name] = n.Binding()
+		}
 		switch account, given := l.accounts[n.Name]; {
 		case !n.There():
 		case !given:

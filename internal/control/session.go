@@ -55,7 +55,7 @@ type Session interface {
 
 // Request is what a person asks for.
 type Request struct {
-	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating, give up or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
@@ -71,6 +71,9 @@ const (
 	takeBack = "take back" // names: a role, and the field that it is taken back from
 	handOver = "hand over" // names: a role, and the field to which it may be handed over again
 )
+
+// giveUp says that a node is gone for good; names: the node.
+const giveUp = "give up"
 
 // input turns an order into what the engine decides on.
 func (o Request) input(s *state.State) (engine.Input, error) {
@@ -98,6 +101,11 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 			return nil, fmt.Errorf("say which role may be handed over again to which field")
 		}
 		return engine.AllowLink{Role: field.RoleName(o.Names[0]), By: o.Names[1], Who: o.By}, nil
+	case giveUp:
+		if len(o.Names) != 1 {
+			return nil, fmt.Errorf("say which node is gone for good, one at a time")
+		}
+		return engine.GiveUpNode{Node: field.NodeName(o.Names[0]), By: o.By}, nil
 	case "finish rotating":
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}

@@ -47,6 +47,35 @@ type (
 	NodeFreed struct{ Node field.NodeName }
 )
 
+// GiveUpNode says that a node is gone for good, such as a host that burned: nobody will answer for it any more. What was on it counts as gone.
+type GiveUpNode struct {
+	Node field.NodeName
+	By   string
+}
+
+func (in GiveUpNode) decide(s *state.State) ([]state.Fact, error) {
+	n := s.Nodes[in.Node]
+	switch {
+	case n == nil || n.Released:
+		return nil, fmt.Errorf("there is no node %s that could be given up", in.Node)
+	case !n.Unreachable:
+		return nil, fmt.Errorf("%s can be reached, so nothing has to be given up: take it out of the file and deploy, or retire the field, and it is given back as it should be", in.Node)
+	case !s.Retiring && s.Field.Node(in.Node) != nil:
+		return nil, fmt.Errorf("%s is still in the field: take it out of the file and deploy first, so that others take the place of those that were on it", in.Node)
+	}
+	facts := []state.Fact{state.NodeAccounted{Node: in.Node, Unconfirmed: "it is gone for good, as " + in.By + " says, and nothing was looked for on it"}}
+	for _, m := range state.SortedMembers(s) {
+		switch {
+		case m.Node != in.Node || m.Phase == state.Gone:
+		case !s.Retiring && !(m.Leaving && m.Left):
+			return nil, fmt.Errorf("%s on %s has not left its cluster yet: wait until it has, which the others see to", m.Name, in.Node)
+		default:
+			facts = append(facts, state.MemberGone{Member: m.Name, Forced: true})
+		}
+	}
+	return append(facts, state.NodeReleased{Node: in.Node, Lost: true, By: in.By}), nil
+}
+
 func (in PauseRollout) decide(s *state.State) ([]state.Fact, error) {
 	switch {
 	case !s.Rollout.Active() || s.Retired || s.Retiring:

@@ -38,6 +38,9 @@ type (
 	NodeReleased  struct {
 		Node      field.NodeName
 		Withdrawn bool `json:",omitempty"` // its ground had never given it
+
+		Lost bool   `json:",omitempty"` // it is gone for good, as a person says: what was on it was not looked for
+		By   string `json:",omitempty"` // who says so
 	}
 )
 
@@ -94,7 +97,7 @@ func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed
 
 func (f NodeReleased) apply(s *State, _ time.Time) {
 	n := s.Nodes[f.Node]
-	n.Released, n.Unreachable = true, false
+	n.Released, n.Unreachable, n.Lost = true, false, f.Lost
 	s.Census++
 	for _, m := range s.Members {
 		if m.Node == f.Node {
@@ -107,6 +110,9 @@ func (f NodeReleased) apply(s *State, _ time.Time) {
 func (f NodeReleased) Sentence() string {
 	if f.Withdrawn {
 		return fmt.Sprintf("%s is not asked for any more; it never was there", f.Node)
+	}
+	if f.Lost {
+		return fmt.Sprintf("%s is gone for good, as %s says; what was on it was not looked for", f.Node, f.By)
 	}
 	return fmt.Sprintf("%s is free: its agent has ended and its folder is gone", f.Node)
 }

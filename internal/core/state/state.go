@@ -117,6 +117,7 @@ type Node struct {
 	Bound          int       `json:",omitzero"` // how often it was asked for: one that was freed and taken back is another
 	Releasing      bool      `json:",omitzero"`
 	Released       bool      `json:",omitzero"`
+	Lost           bool      `json:",omitzero"` // it was released since a person says that it is gone for good
 
 	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"path"
 	"slices"
 	"strings"
@@ -108,7 +109,12 @@ func (h *Hosts) fitting(ctx context.Context, node field.NodeName, g field.Ground
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", node, err)
 	}
-	if why, do := s.fits(address); why != "" {
+	why, do := s.fits(address)
+	if why == "" && h.foreign(s) {
+		why = fmt.Sprintf("has another field %s that has a node %s there, in %s", h.Field, node, s.root)
+		do = "retire that one, or give this field another name or another `folder:`"
+	}
+	if why != "" {
 		return nil, fmt.Errorf("%s: %w", node, &secureshell.Fault{Kind: secureshell.Failed, Host: c.Target.String(), Why: why, Do: do})
 	}
 	return s, nil
@@ -221,6 +227,15 @@ func (h *Hosts) Release(ctx context.Context, node field.NodeName, at state.Bindi
 	c, err := h.connect(ctx, at.Address, at.Ground)
 	if err != nil {
 		return err
+	}
+	s, err := look(ctx, c, folderOf(at), h.Field, node)
+	if err != nil {
+		return err
+	}
+	if h.foreign(s) { // it came there after this node was lost, and is not ours to take away
+		slog.Warn("what is on a host belongs to another field of the same name, and is left alone", "node", node, "folder", at.Dir)
+		h.forget(node)
+		return nil
 	}
 	if _, err := c.Run(ctx, nil, removeScript, h.args("remove", node, at)...); err != nil {
 		return fmt.Errorf("%s cannot be given back: %w", node, err)

@@ -2,11 +2,17 @@ package hosts
 
 import (
 	"context"
+	"errors"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"lanternfield/internal/carried"
+	"lanternfield/internal/ground"
+	"lanternfield/internal/host"
+	"lanternfield/internal/identity"
 )
 
 // TestAHostTellsOfItself runs the script on this machine, where nothing of ours is.
@@ -54,6 +60,49 @@ func TestWhatAHostTellsIsJudged(t *testing.T) {
 	for _, said := range []string{"", "os=Linux\nuid=0\nroot=relative\n", "bash: no such file\n"} {
 		if _, err := readSurvey(said); err == nil {
 			t.Errorf("%q is taken", said)
+		}
+	}
+}
+
+// TestAnotherFieldsFolderIsKnown reads who has a folder as the script tells it of what an agent keeps.
+func TestAnotherFieldsFolderIsKnown(t *testing.T) {
+	authority, _, err := identity.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var party identity.Agent
+	request, err := party.Request()
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate, err := authority.Sign(request, "gull-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	root := t.TempDir()
+	dir := filepath.Join(root, "quay", "gull-1")
+	if err := errors.Join(party.Take(certificate, authority.Certificate()), os.MkdirAll(host.OwnFolder(dir), 0o700), party.Keep(host.IdentityFile(dir), make([]byte, 32))); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("sh", "-c", surveyScript, "x", root, "quay", "gull-1").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	s, err := readSurvey(string(out))
+	if err != nil {
+		t.Fatal(err)
+	}
+	another, _, err := identity.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, x := range map[string]struct {
+		of   *identity.Authority
+		want bool
+	}{"ours": {authority, false}, "another's": {another, true}, "nobody to compare it with": {nil, false}} {
+		h := &Hosts{Party: ground.Party{Authority: x.of}}
+		if got := h.foreign(s); got != x.want {
+			t.Errorf("%s: foreign: %t", name, got)
 		}
 	}
 }
