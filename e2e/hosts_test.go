@@ -162,7 +162,18 @@ nodes: [{name: gull-1, address: %s}]
 roles:
   it: {members: 1, program: {command: [sleep, "1000000"]}}
 `, hosts.key, gate.address, behind.address))
-	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "root@"+gate.address+" is believed", "root@"+behind.address+" is believed")
+	// On the screen: the key of the gate is shown, then that of the host behind it; then everything is well.
+	s := newScreen(t, x, 160, 40, "open", x.file)
+	s.has("Nothing runs yet")
+	s.press("5")
+	for _, host := range []string{gate.address, behind.address} {
+		s.has("1 of 1 node not ready", "root@"+host+" shows a host key that nobody has confirmed yet", "the keys of new hosts")
+		s.press("y")
+		s.has("Are these the keys of the host?", "gull-1 root@"+host+" ssh-ed25519 SHA256:")
+		s.press("y")
+	}
+	s.has("nothing speaks against deploying", "a host reached by SSH · at "+behind.address)
+	s.press("q")
 	x.must("deploy", x.file, "--yes", "--timeout", "60s")
 	pid := x.status().member("it-1").PID
 	x.contains(x.must("run", x.file, "it-1", "--", "pwd"), "/srv/quay/far-quay/gull-1/members/it-1")

@@ -115,7 +115,7 @@ func (c *checker) callback(address string, remote net.Addr, key ssh.PublicKey) e
 			Do:  "nothing was sent to it; somebody may be standing in between"}
 	case errors.As(err, &known) && len(known.Want) == 0:
 		return &Fault{Kind: UnknownKey, Host: c.target.String(), Key: shown, Why: fmt.Sprintf("shows a host key that nobody has confirmed yet: %s %s", shown.Type, shown.Print),
-			Do: "compare it with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` says on that host, then `lanternfield nodes accept`"}
+			Do: "compare it with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` says on that host, then `lanternfield nodes accept`, or y in the view of nodes"}
 	case errors.As(err, &known):
 		was := known.Want[0]
 		return &Fault{Kind: ChangedKey, Host: c.target.String(), Key: shown,

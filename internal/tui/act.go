@@ -22,8 +22,12 @@ type ask struct {
 	title string
 	text  []string // what it does, and what is lost
 	order control.Request
-	lost  bool // something is lost for good
+	do    func() tea.Cmd // instead of an order
+	lost  bool           // something is lost for good
 }
+
+// acts tells whether a yes leads to anything; there are those that only say something.
+func (q *ask) acts() bool { return q.order.What != "" || q.do != nil }
 
 func (a *app) pauseOrGoOn() tea.Cmd {
 	if a.inPast() {
@@ -199,6 +203,9 @@ func (a *app) hear(was *snapshot.Snapshot) {
 func (a *app) confirmed() tea.Cmd {
 	q := a.ask
 	a.ask = nil
+	if q.do != nil {
+		return q.do()
+	}
 	a.say(false, map[string]string{"retire": "Taking it down.", "stop": "Stopping.", "start": "Starting.", "restart": "Restarting."}[q.order.What])
 	return a.order(q.order)
 }
@@ -209,21 +216,21 @@ var inConfirm = &layer{name: "confirm"}
 func init() {
 	*inConfirm = layer{name: "confirm", over: always,
 		press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd {
-			if is(a.keys.Yes) && a.ask.order.What != "" {
+			if is(a.keys.Yes) && a.ask.acts() {
 				a.mode = walking
 				return a.confirmed()
 			}
 			return a.pressOver(is)
 		},
 		keys: func(a *app) []hint {
-			if a.ask.order.What == "" {
+			if !a.ask.acts() {
 				return []hint{hintOf(a.keys.Close, "back")}
 			}
 			return []hint{hintOf(a.keys.Yes, "do it"), hintOf(a.keys.Close, "back")}
 		},
 		draw: func(a *app, g *grid.Grid, _ frame) {
 			foot := "y does it     esc goes back, nothing has been done"
-			if a.ask.order.What == "" {
+			if !a.ask.acts() {
 				foot = "esc goes back, nothing has been done"
 			}
 			a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, foot)

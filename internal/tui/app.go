@@ -186,6 +186,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.tide = msg.samples
 	case machinesMsg:
 		a.takeMachines(msg)
+	case keysMsg:
+		a.takeKeys(msg)
 	case accessMsg:
 		return a, a.takeAccess(msg)
 	case copiedMsg:

@@ -1,13 +1,17 @@
 package tui
 
 import (
+	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/control"
 	"lanternfield/internal/core/preflight"
+	"lanternfield/internal/core/wording"
 	"lanternfield/internal/tui/grid"
 )
 
@@ -26,6 +30,9 @@ func init() {
 	nodesView.press = func(a *app, is keyIs) tea.Cmd { return a.pressNodes(is) }
 	nodesView.keys = func(a *app) []hint {
 		hints := []hint{{a.arrows().all, "move"}, hintOf(a.keys.LookNow, "look now")}
+		if a.machines.NewKeys() {
+			hints = append(hints, hintOf(a.keys.BelieveKeys, "the keys of new hosts"))
+		}
 		if m := a.machines.Matrix; m != nil && !m.OK() {
 			hints = append(hints, hintOf(a.keys.Dark, "to what fails"))
 		}
@@ -95,10 +102,61 @@ func (a *app) pressNodes(is keyIs) tea.Cmd {
 		if !a.machines.ToFailing() {
 			a.say(false, "Nothing fails on any of the machines.")
 		}
+	case is(a.keys.BelieveKeys):
+		return a.askKeys()
 	case is(a.keys.LookNow):
 		return a.lookAtMachines()
 	case is(a.keys.Close):
 		a.view = boardView
 	}
 	return nil
+}
+
+// keysMsg brings the keys that hosts show and that nobody has confirmed.
+type keysMsg struct {
+	shown []control.ShownKey
+	err   error
+}
+
+// askKeys has hosts show their keys, to be compared.
+func (a *app) askKeys() tea.Cmd {
+	if a.inPast() || a.draft == nil {
+		return nil
+	}
+	if !a.machines.NewKeys() {
+		a.say(false, "No host shows a key that nobody has confirmed.")
+		return nil
+	}
+	folder, ctx, draft := a.folder, a.ctx, a.draft
+	return func() tea.Msg {
+		shown, _, err := folder.HostKeys(ctx, draft, nil)
+		return keysMsg{shown, err}
+	}
+}
+
+// takeKeys asks whether the keys that hosts show are theirs. A key that has changed is another matter, which is not decided by one key press.
+func (a *app) takeKeys(msg keysMsg) {
+	fresh := slices.DeleteFunc(msg.shown, func(k control.ShownKey) bool { return k.Changed })
+	switch {
+	case msg.err != nil:
+		a.say(true, "Hosts cannot be asked for their keys: "+msg.err.Error()+".")
+		return
+	case len(fresh) == 0:
+		a.say(false, "No host shows a key that nobody has confirmed.")
+		return
+	}
+	q := &ask{title: fmt.Sprintf("Are these the keys of the %s?", wording.Plural(len(fresh), "host", fmt.Sprintf("%d hosts", len(fresh))))}
+	for _, k := range fresh {
+		q.text = append(q.text, fmt.Sprintf("%s %s %s %s", k.Node, k.Host, k.Key.Type, k.Key.Print))
+	}
+	q.text = append(q.text, "Compare them with what this says on each host:  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub")
+	q.do = func() tea.Cmd {
+		if err := a.folder.Believe(fresh); err != nil {
+			a.say(true, "The keys cannot be noted: "+err.Error()+".")
+			return nil
+		}
+		a.say(false, "They are believed from now on.")
+		return a.lookAtMachines()
+	}
+	a.ask, a.mode, a.scroll = q, inConfirm, 0
 }

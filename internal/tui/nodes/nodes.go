@@ -89,6 +89,11 @@ func (v *View) ToFailing() bool {
 	return false
 }
 
+// NewKeys tells whether the key of any host does not pass.
+func (v *View) NewKeys() bool {
+	return v.Matrix != nil && slices.ContainsFunc(v.Matrix.Nodes, func(n preflight.Node) bool { return n.Cells[preflight.HostKey].Verdict == preflight.Bad })
+}
+
 // Take takes in what was looked.
 func (v *View) Take(m *preflight.Matrix, err error, now time.Time) {
 	v.Busy, v.Done, v.Why = false, 0, ""
