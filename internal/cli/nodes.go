@@ -38,7 +38,7 @@ func (a *app) nodesCommand() *cobra.Command {
 			return nil
 		}}
 	a.jsonFlag(cmd)
-	cmd.AddCommand(a.acceptCommand(), a.lostCommand())
+	cmd.AddCommand(a.acceptCommand(), a.bringKeyCommand(), a.lostCommand())
 	return cmd
 }
 
@@ -208,5 +208,49 @@ func (a *app) lostCommand() *cobra.Command {
 			return nil
 		}}
 	a.yesFlag(cmd)
+	return cmd
+}
+
+func (a *app) bringKeyCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "bring-key [FILE] [NODE…]", Short: "Bring the key with which hosts are logged in to, by a password that is asked for once",
+		Long: "Hosts that let the key in already are left as they are. The others are logged in to with the password, once, and the public key is added to the\n" +
+			"authorized_keys of the user there; then it is tried. The password is kept nowhere. Keys stay on hosts when a field is retired: they are yours.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, folder, rest, err := a.load(args)
+			if err != nil {
+				return err
+			}
+			only, err := nodesNamed(f.Field, rest)
+			if err != nil {
+				return err
+			}
+			list, err := folder.BringKey(cmd.Context(), f.Field, only, func() (string, error) { return a.hidden("The password on the hosts: ") })
+			if err != nil {
+				return err
+			}
+			failed := false
+			for _, b := range list {
+				failed = failed || b.Why != ""
+			}
+			if a.json {
+				a.printJSON(map[string]any{"field": f.Field.Name, "hosts": list})
+			} else {
+				for _, b := range list {
+					switch {
+					case b.Why != "":
+						fmt.Fprintln(a.out, b.Why)
+					case b.Before:
+						fmt.Fprintf(a.out, "%s lets the key in already\n", b.Node)
+					default:
+						fmt.Fprintf(a.out, "%s lets the key in from now on\n", b.Node)
+					}
+				}
+			}
+			if failed {
+				return errBadAnswer
+			}
+			return nil
+		}}
+	a.jsonFlag(cmd)
 	return cmd
 }

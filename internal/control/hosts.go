@@ -59,7 +59,7 @@ type ShownKey struct {
 func (f Folder) HostKeys(ctx context.Context, draft *field.Field, only []field.NodeName) (shown []ShownKey, unreached []error, err error) {
 	wants := hostsOf(draft, only)
 	if len(wants) == 0 {
-		return nil, nil, errors.New("no node of the field is a host that is reached by SSH (`ground: {kind: ssh}`)")
+		return nil, nil, errNoHosts
 	}
 	h, err := f.hosts()
 	if err != nil {
@@ -78,6 +78,56 @@ func (f Folder) HostKeys(ctx context.Context, draft *field.Field, only []field.N
 	}
 	return shown, unreached, nil
 }
+
+// Brought is what came of bringing a key to a host.
+type Brought struct {
+	Node   field.NodeName `json:"node"`
+	Before bool           `json:"before,omitempty"` // it let us in already
+	Why    string         `json:"why,omitempty"`    // it could not be done
+}
+
+// BringKey brings the key that hosts are logged in to with to those that do not let us in. Password is asked for once, where any does not.
+func (f Folder) BringKey(ctx context.Context, draft *field.Field, only []field.NodeName, password func() (string, error)) ([]Brought, error) {
+	wants := hostsOf(draft, only)
+	if len(wants) == 0 {
+		return nil, errNoHosts
+	}
+	h, err := f.hosts()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Brought, len(wants))
+	var to []ground.Want
+	var at []int
+	for i, err := range h.Reach(ctx, wants) {
+		out[i].Node = wants[i].Node.Name
+		var fault *secureshell.Fault
+		switch {
+		case err == nil:
+			out[i].Before = true
+		case errors.As(err, &fault) && fault.Kind == secureshell.Login:
+			to, at = append(to, wants[i]), append(at, i)
+		default:
+			out[i].Why = err.Error()
+		}
+	}
+	if len(to) == 0 {
+		return out, nil
+	}
+	word, err := password()
+	if err != nil {
+		return nil, err
+	}
+	for i, err := range h.BringKey(ctx, to, word) {
+		if err != nil {
+			out[at[i]].Why = err.Error()
+		}
+	}
+	return out, nil
+}
+
+// errNoHosts says that nothing of this is about the field.
+var errNoHosts = errors.New("no node of the field is a host that is reached by SSH (`ground: {kind: ssh}`)")
 
 // GiveUp says that a node is gone for good.
 func GiveUp(ctx context.Context, s Session, node field.NodeName, by string) error {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -96,7 +97,13 @@ func (c *Conn) hop(ctx context.Context, t *Target) (*ssh.Client, error) {
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	keys := keyringOf(t)
 	defer keys.close()
-	config := &ssh.ClientConfig{User: t.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(keys.signers...)}, HostKeyCallback: check.callback, HostKeyAlgorithms: check.types,
+	auth := []ssh.AuthMethod{ssh.PublicKeys(keys.signers...)}
+	if t.Password != "" {
+		auth = append(auth, ssh.Password(t.Password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			return slices.Repeat([]string{t.Password}, len(questions)), nil
+		}))
+	}
+	config := &ssh.ClientConfig{User: t.User, Auth: auth, HostKeyCallback: check.callback, HostKeyAlgorithms: check.types,
 		ClientVersion: "SSH-2.0-LanternField", BannerCallback: func(string) error { return nil }}
 	shook, channels, requests, err := ssh.NewClientConn(conn, t.Address(), config)
 	if !stop() && err == nil {

@@ -27,7 +27,9 @@ type Target struct {
 	Keys    []string  // files of private keys, in the order in which they are tried
 	Known   []string  // files of host keys that are believed
 	Through []*Target // the hosts on the way, nearest first
-	Only    bool      // keys of the SSH agent are not tried that are in no file of Keys
+	// Password is tried after the keys, where a person was asked for it: to bring a key, and for nothing else.
+	Password string
+	Only     bool // keys of the SSH agent are not tried that are in no file of Keys
 }
 
 // Address is where its SSH server listens.

@@ -80,6 +80,9 @@ type Ground struct {
 	AgentPort int    `json:"agent_port,omitempty"` // at which agents answer; the first that is free of AgentPorts where nothing is said
 }
 
+// GroundSSH is the kind of ground of hosts that are reached by SSH.
+const GroundSSH = "ssh"
+
 // How agents on hosts are spoken to.
 const (
 	ReachDirect = "direct"

@@ -83,8 +83,11 @@ func newNodes(s *state.State, draft *field.Field) []plan.Step {
 	var steps []plan.Step
 	for _, n := range draft.Nodes {
 		if bound := s.Nodes[n.Name]; bound == nil || bound.Released {
-			steps = append(steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone,
-				Text: fmt.Sprintf("start the agent of %s", n.Name)})
+			text := fmt.Sprintf("start the agent of %s", n.Name)
+			if draft.GroundOf(&n) == field.GroundSSH {
+				text = fmt.Sprintf("bring the agent to %s, the host at %s, and start it", n.Name, draft.Given(&n))
+			}
+			steps = append(steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone, Text: text})
 		}
 	}
 	return steps

@@ -1,6 +1,7 @@
 package hosts
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/ground"
 	"lanternfield/internal/identity"
 	"lanternfield/internal/secureshell"
 )
@@ -53,16 +55,35 @@ func (h *Hosts) connect(ctx context.Context, address string, g field.Ground) (*s
 			return s.conn, nil
 		}
 	}
-	settings, err := secureshell.Configuration()
-	if err != nil {
-		return nil, err
-	}
-	target, err := settings.Resolve(name, g, []string{h.Known})
+	target, err := h.target(name, g)
 	if err != nil {
 		return nil, err
 	}
 	s.conn, err = secureshell.Dial(ctx, target, g.Sudo == field.SudoAlways)
 	return s.conn, err
+}
+
+// target is how a host is reached.
+func (h *Hosts) target(name string, g field.Ground) (*secureshell.Target, error) {
+	settings, err := secureshell.Configuration()
+	if err != nil {
+		return nil, err
+	}
+	return settings.Resolve(name, g, []string{h.Known})
+}
+
+// BringKey brings the key that hosts are logged in to with to each of them, by a password; it gives what came of each.
+func (h *Hosts) BringKey(ctx context.Context, wants []ground.Want, password string) []error {
+	return each(wants, func(w ground.Want) error {
+		t, err := h.target(cmp.Or(w.Node.Ground.Host, w.Address), w.Node.Ground)
+		if err == nil {
+			err = secureshell.BringKey(ctx, t, password)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", w.Node.Name, err)
+		}
+		return nil
+	})
 }
 
 // drop closes the connection to a host.

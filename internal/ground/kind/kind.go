@@ -10,8 +10,8 @@ import (
 
 // The kinds of ground.
 const (
-	Local = "local" // this machine
-	SSH   = "ssh"   // hosts that are reached by SSH
+	Local = "local"         // this machine
+	SSH   = field.GroundSSH // hosts that are reached by SSH
 )
 
 // The addresses of the local ground: all of LocalAll are this machine; from LocalFirst on it gives them out itself.
