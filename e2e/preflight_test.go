@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -76,7 +77,13 @@ place:
   store: [gull-1, gull-2, gull-3]
 `, hosts.key, nodes.String()))
 	x.must("nodes", "accept", x.file, "--accept-new")
-	m[9].run("useradd -m harbour && usermod -p '*' harbour && mkdir -p /home/harbour/.ssh && cp /root/.ssh/authorized_keys /home/harbour/.ssh/ && chown -R harbour /home/harbour/.ssh; printf '#!/bin/sh\necho sudo: a password is required >&2; exit 1\n' > /usr/local/bin/sudo; chmod 755 /usr/local/bin/sudo")
+	m[9].run("useradd -m harbour && echo harbour:low-tide | chpasswd; printf '#!/bin/sh\necho sudo: a password is required >&2; exit 1\n' > /usr/local/bin/sudo; chmod 755 /usr/local/bin/sudo")
+
+	bring := exec.Command("script", "-qec", fmt.Sprintf("%s nodes bring-key --state %s %s gull-10 gull-1", binary, x.state, x.file), "/dev/null") // which gives it a terminal
+	bring.Stdin = strings.NewReader("low-tide\n")
+	if out, err := bring.CombinedOutput(); err != nil || !strings.Contains(string(out), "gull-10 lets the key in from now on") || !strings.Contains(string(out), "gull-1 lets the key in already") {
+		t.Errorf("a key is brought by a password: %v %s", err, out)
+	}
 
 	m[0].run("(setsid python3 -m http.server 2379 >/dev/null 2>&1 </dev/null &) ; for i in $(seq 100); do ss -Hltn | grep -q :2379 && exit; sleep 0.05; done; exit 1")
 	m[1].run(fmt.Sprintf("nft 'table inet wall { chain in { type filter hook input priority 0; ip saddr %s tcp dport 2380 drop; }; }'", m[2].address))
