@@ -102,6 +102,7 @@ func open(t *testing.T, f Folder) Session {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { _ = s.Close() }) // one that goes on would write to a folder that is being removed
 	return s
 }
 

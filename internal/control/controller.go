@@ -44,6 +44,8 @@ type Controller struct {
 	life    context.Context // ends when the controller lets go of the field
 	cancel  context.CancelFunc
 	done    chan struct{}
+	closing sync.Once
+	closed  error // what came of it
 	drivers sync.WaitGroup
 
 	mu       sync.Mutex // guards what follows; nothing that may block is done under it
@@ -247,8 +249,13 @@ func (c *Controller) end() error {
 	return errors.Join(c.shut(), c.letGo())
 }
 
-// Close lets go of the field. Agents and members go on.
+// Close lets go of the field. Agents and members go on. It may be repeated.
 func (c *Controller) Close() error {
+	c.closing.Do(func() { c.closed = c.close() })
+	return c.closed
+}
+
+func (c *Controller) close() error {
 	err := c.end()
 	if c.lock == nil {
 		return err

@@ -103,11 +103,11 @@ func (f Folder) flight(s *state.State, draft *field.Field, g ground.Ground) (*fl
 // fly makes it.
 func (p *flight) fly(ctx context.Context) *preflight.Matrix {
 	defer func() {
-		for _, n := range p.nodes {
+		p.each(func(n *looked) {
 			if n.ask != nil {
 				n.ask.Close()
 			}
-		}
+		})
 	}()
 	p.each(func(n *looked) { p.look(ctx, n) })
 	m := &preflight.Matrix{Paths: p.paths(ctx, p.all)}
@@ -139,6 +139,9 @@ var advisory = []preflight.Check{preflight.Clock, preflight.Size, preflight.Agen
 // preflown refuses a draft by which members would come to hosts that are not ready for them. A host that was ready once and cannot be reached now is another
 // matter: the rest of the field goes on without it.
 func (c *Controller) preflown(ctx context.Context, draft *field.Field) error {
+	if !slices.ContainsFunc(draft.Nodes, func(n field.Node) bool { return draft.GroundOf(&n) == kind.SSH }) {
+		return nil
+	}
 	p, err := c.folder.flight(c.current(), draft, c.ground)
 	if err != nil {
 		return nil // what cannot be rendered is said where the draft is decided on

@@ -22,6 +22,7 @@ type Request struct {
 	Lookups []order.Lookup   `json:"lookups,omitempty"`
 	Listen  []machine.Socket `json:"listen,omitempty"`  // to be listened at until the connection ends
 	Connect []machine.Socket `json:"connect,omitempty"` // to be connected to
+	Free    bool             `json:"free,omitempty"`    // what was listened at is to be free when this is answered
 }
 
 // Answer is what the machine says, in the order in which it was asked.
@@ -92,5 +93,13 @@ func (c *Client) Ask(ctx context.Context, r Request) (*Answer, error) {
 	return &a, nil
 }
 
-// Close ends it; what was listened at is free again.
-func (c *Client) Close() error { return c.conn.Close() }
+// freeWithin is how long a machine may take to say that what was listened at is free.
+const freeWithin = 2 * time.Second
+
+// Close ends it. What was listened at is free again when it returns, if the machine still answers.
+func (c *Client) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), freeWithin)
+	defer cancel()
+	_, _ = c.Ask(ctx, Request{Free: true}) // one that does not answer any more has let go too
+	return c.conn.Close()
+}

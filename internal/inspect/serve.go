@@ -68,6 +68,7 @@ func (s *server) close() {
 	for _, l := range s.listeners {
 		l.Close()
 	}
+	s.listeners = nil
 }
 
 func (s *server) answer(ctx context.Context, r Request) Answer {
@@ -81,6 +82,9 @@ func (s *server) answer(ctx context.Context, r Request) Answer {
 	}
 	for _, l := range r.Lookups {
 		a.Lacks = append(a.Lacks, s.lacks(l)...)
+	}
+	if r.Free {
+		s.close()
 	}
 	var listening []gonet.ConnectionStat
 	for _, at := range r.Listen {

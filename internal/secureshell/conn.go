@@ -24,6 +24,7 @@ const (
 	aliveEvery  = 5 * time.Second
 	aliveMisses = 3
 	idleAfter   = time.Minute // of nobody using it, a connection is ended
+	endWithin   = 30 * time.Second
 )
 
 // Conn is a host that is logged in to.
@@ -294,12 +295,17 @@ type Talk struct {
 func (t *Talk) Read(p []byte) (int, error)  { return t.out.Read(p) }
 func (t *Talk) Write(p []byte) (int, error) { return t.in.Write(p) }
 
-// Close ends what is said to the script, and waits for its end.
+// Close ends what is said to the script, and waits for its end, though not for long.
 func (t *Talk) Close() error {
 	t.in.Close()
-	err := <-t.ended
-	t.script.session.Close()
-	return err
+	defer t.script.session.Close()
+	select {
+	case err := <-t.ended:
+		t.ended <- err // for who closes it once more
+		return err
+	case <-time.After(endWithin):
+		return t.script.conn.broken(errors.New("it does not come to its end"))
+	}
 }
 
 // script is one that runs, or is to.

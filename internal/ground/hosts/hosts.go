@@ -303,7 +303,8 @@ func (h *Hosts) Find(ctx context.Context, node field.NodeName, at state.Binding)
 		if !s.lives {
 			return nil, errors.New("its agent does not run")
 		}
-		if url = s.end.URL; h.note(node, url) != nil {
+		url = s.end.URL
+		if err := h.note(node, url); err != nil {
 			return nil, err
 		}
 	}

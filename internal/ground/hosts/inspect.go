@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"lanternfield/internal/carried"
 	"lanternfield/internal/ground"
@@ -56,10 +57,21 @@ func (h *Hosts) Inspect(ctx context.Context, w ground.Want) (c *inspect.Client, 
 	return nil, "", fmt.Errorf("no %s is carried", host.AgentProgram)
 }
 
-// quietly closes a talk without its error: that it was ended is no news.
+// quietly closes a talk without its error, and without waiting for one that is cut off: that it was ended is no news.
 type quietly struct{ *secureshell.Talk }
 
+// quietWithin is for how long the other side is waited for.
+const quietWithin = 3 * time.Second
+
 func (q quietly) Close() error {
-	_ = q.Talk.Close()
+	done := make(chan struct{})
+	go func() {
+		_ = q.Talk.Close()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-time.After(quietWithin):
+	}
 	return nil
 }
