@@ -38,7 +38,7 @@ func TestHostsOverSSH(t *testing.T) {
 	if out, code := x.try(time.Minute, "deploy", x.file, "--yes"); code != 2 || !strings.Contains(out, "6 of 6 hosts cannot be taken") || !strings.Contains(out, "nodes accept") {
 		t.Fatalf("hosts that nobody has confirmed are taken: %d\n%s", code, out)
 	}
-	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "gull-1: root@"+hosts.list[0].address+" is believed to have ssh-ed25519 SHA256:")
+	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "gull-1: the key of root@"+hosts.list[0].address+" is accepted: ssh-ed25519 SHA256:")
 	t.Cleanup(func() {
 		if t.Failed() {
 			out, _ := x.try(time.Minute, "status", x.file, "--json")
@@ -172,7 +172,7 @@ roles:
 		s.has("Are these the keys of the host?", "gull-1 root@"+host+" ssh-ed25519 SHA256:")
 		s.press("y")
 	}
-	s.has("nothing speaks against deploying", "a host reached by SSH · at "+behind.address)
+	s.has("nothing stands in the way of deploying", "a host reached by SSH · at "+behind.address)
 	s.press("q")
 	x.must("deploy", x.file, "--yes", "--timeout", "60s")
 	pid := x.status().member("it-1").PID

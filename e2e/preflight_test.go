@@ -112,7 +112,7 @@ place:
 			"open TCP 2380 from " + m[2].address + " to " + m[1].address},
 		{"gull-3", "programs", `the program "etcd" is not installed`, "install it there"},
 		{"gull-4", "host key", "shows another host key than before: ssh-ed25519 SHA256:", "somebody stands in between"},
-		{"gull-5", "login", "does not let root in; tried were the key in " + hosts.key, "authorized_keys of root there"},
+		{"gull-5", "login", "does not let root in; it was offered the key in " + hosts.key, "authorized_keys of root there"},
 		{"gull-6", "reachable", "accepts a connection and does not finish the login within 10 s", "has the host room to answer?"},
 		{"gull-7", "host", "has another architecture: this lanternfield carries no agent for linux/riscv64", "take another host"},
 		{"gull-8", "reachable", "cannot be reached: connect to " + m[7].address + ":22: ", "is it on, and is the address right?"},
@@ -145,7 +145,7 @@ place:
 	if out, code := x.try(time.Minute, "nodes", "accept", x.file, "--accept-new"); code != 1 || !strings.Contains(out, "somebody stands in between") && !strings.Contains(out, "shows another host key") {
 		t.Errorf("a changed key is taken for a new one: %d %s", code, out)
 	}
-	x.contains(x.must("nodes", "accept", x.file, "gull-4", "--changed", "--accept-new"), "gull-4: root@"+m[3].address+" is believed to have ssh-ed25519")
+	x.contains(x.must("nodes", "accept", x.file, "gull-4", "--changed", "--accept-new"), "gull-4: the key of root@"+m[3].address+" is accepted: ssh-ed25519")
 	m[4].run("mv /root/.ssh/away /root/.ssh/authorized_keys")
 	m[6].run("rm /usr/local/bin/uname")
 	m[8].run("umount /var/lib/lanternfield")

@@ -73,7 +73,7 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	cmd.Flags().BoolVar(&nodes, "nodes", false, "look at the machines: what speaks against deploying there")
+	cmd.Flags().BoolVar(&nodes, "nodes", false, "look at the machines too: is anything in the way of deploying there")
 	a.jsonFlag(cmd)
 	return cmd
 }

@@ -72,11 +72,7 @@ func (a *app) acceptCommand() *cobra.Command {
 			"compare them with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` says on the host itself. They are noted in the state folder of the field.\n" +
 			"A host that shows another key than before is not spoken to, until its new one is accepted with --changed and its name.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, folder, rest, err := a.load(args)
-			if err != nil {
-				return err
-			}
-			only, err := nodesNamed(f.Field, rest)
+			f, folder, only, err := a.loadNodes(args)
 			if err != nil {
 				return err
 			}
@@ -91,16 +87,19 @@ func (a *app) acceptCommand() *cobra.Command {
 	return cmd
 }
 
-// nodesNamed finds the nodes that are named.
-func nodesNamed(f *field.Field, names []string) ([]field.NodeName, error) {
-	var out []field.NodeName
-	for _, n := range names {
-		if f.Node(field.NodeName(n)) == nil {
-			return nil, fmt.Errorf("there is no node %s in %s", n, f.Name)
-		}
-		out = append(out, field.NodeName(n))
+// loadNodes reads the field file that the arguments mean, and the nodes that they name.
+func (a *app) loadNodes(args []string) (f draft, folder control.Folder, only []field.NodeName, err error) {
+	f, folder, rest, err := a.load(args)
+	if err != nil {
+		return f, folder, nil, err
 	}
-	return out, nil
+	for _, n := range rest {
+		if f.Field.Node(field.NodeName(n)) == nil {
+			return f, folder, nil, fmt.Errorf("there is no node %s in %s", n, f.Field.Name)
+		}
+		only = append(only, field.NodeName(n))
+	}
+	return f, folder, only, nil
 }
 
 // accept shows the keys of hosts until none is left to show: behind a host on the way there may be others.
@@ -165,7 +164,7 @@ func (a *app) acceptedKeys(draft *field.Field, accepted []control.ShownKey, unre
 		a.printJSON(map[string]any{"field": draft.Name, "accepted": accepted, "unreached": words})
 	} else {
 		for _, k := range accepted {
-			fmt.Fprintf(a.out, "%s: %s is believed to have %s %s\n", k.Node, strings.TrimSpace(k.Host), k.Key.Type, k.Key.Print)
+			fmt.Fprintf(a.out, "%s: the key of %s is accepted: %s %s\n", k.Node, k.Host, k.Key.Type, k.Key.Print)
 		}
 		if len(accepted) == 0 && len(unreached) == 0 {
 			fmt.Fprintln(a.out, "All hosts show keys that are known.")
@@ -216,11 +215,7 @@ func (a *app) bringKeyCommand() *cobra.Command {
 		Long: "Hosts that let the key in already are left as they are. The others are logged in to with the password, once, and the public key is added to the\n" +
 			"authorized_keys of the user there; then it is tried. The password is kept nowhere. Keys stay on hosts when a field is retired: they are yours.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, folder, rest, err := a.load(args)
-			if err != nil {
-				return err
-			}
-			only, err := nodesNamed(f.Field, rest)
+			f, folder, only, err := a.loadNodes(args)
 			if err != nil {
 				return err
 			}

@@ -82,7 +82,7 @@ func TestWhatIsWrongWithAHostIsSaid(t *testing.T) {
 		kind   Kind
 		why    string
 	}{
-		"nobody is let in": {func() *server { return newServer(t, nil) }, Login, "does not let harbour in; tried were the key in " + c.home + "/.ssh/id_ed25519 (SHA256:"},
+		"nobody is let in": {func() *server { return newServer(t, nil) }, Login, "does not let harbour in; it was offered the key in " + c.home + "/.ssh/id_ed25519 (SHA256:"},
 		"it talks and talks": {func() *server {
 			s := newServer(t, c.signer.PublicKey())
 			s.first = bytes.Repeat([]byte("x"), 1<<20)

@@ -13,6 +13,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"lanternfield/internal/identity"
 )
 
 // HostKey is a key by which a host shows that it is itself.
@@ -52,7 +54,7 @@ func Forget(file, address string) error {
 			kept.WriteString(line)
 		}
 	}
-	return os.WriteFile(file, kept.Bytes(), 0o600)
+	return identity.WriteSynced(file, kept.Bytes())
 }
 
 // checker knows host keys from files, and says of which types they are, so that a host is asked for one of those.

@@ -93,6 +93,6 @@ func (k *keyring) refused(t *Target, err error) *Fault {
 		}
 		return &Fault{Kind: Login, Host: t.String(), Why: "cannot be logged in to: " + why, Do: "say `key:` in the field file, or add one to the SSH agent"}
 	}
-	return &Fault{Kind: Login, Host: t.String(), Why: "does not let " + t.User + " in; tried were " + strings.Join(k.tried, "; "),
+	return &Fault{Kind: Login, Host: t.String(), Why: "does not let " + t.User + " in; it was offered " + strings.Join(k.tried, "; "),
 		Do: "put the public key into ~/.ssh/authorized_keys of " + t.User + " there, or say another `user:` or `key:`"}
 }

@@ -24,6 +24,20 @@ type ask struct {
 	order control.Request
 	do    func() tea.Cmd // instead of an order
 	lost  bool           // something is lost for good
+	stays bool           // whatever becomes of the draft meanwhile
+}
+
+// failed says why an order was not taken. What has several lines, one for each host for example, is shown over the view: no reason is cut.
+func (a *app) failed(err error) {
+	title, more, several := strings.Cut(err.Error(), "\n")
+	if a.say(true, title); !several || a.mode != walking {
+		return
+	}
+	q := &ask{title: strings.TrimSuffix(title, ":"), stays: true}
+	for line := range strings.SplitSeq(more, "\n") {
+		q.text = append(q.text, strings.TrimSpace(line))
+	}
+	a.ask, a.mode, a.scroll = q, inConfirm, 0
 }
 
 // acts tells whether a yes leads to anything; there are those that only say something.

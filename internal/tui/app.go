@@ -222,7 +222,7 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.say(msg.err != nil, msg.said)
 	case orderMsg:
 		if msg.err != nil {
-			a.say(true, msg.err.Error())
+			a.failed(msg.err)
 			return a, a.lacking(msg.order, msg.err)
 		}
 	case askedMsg:

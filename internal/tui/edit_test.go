@@ -233,6 +233,24 @@ func TestAFindingIsMended(t *testing.T) {
 	}
 }
 
+// TestNoReasonOfManyIsCut has an order refused with a line for each of many hosts: all of them are shown, and stay when a review comes.
+func TestNoReasonOfManyIsCut(t *testing.T) {
+	r := onRehearsal(t, 120, 40)
+	long := strings.Repeat("its door is shut and its bell is still and ", 4)
+	_, _ = r.Update(orderMsg{err: errors.New("2 of 6 hosts cannot be taken; nothing has been changed:\n  gull-1: " + long + "so on\n  gull-2: no answer")})
+	_, _ = r.Update(reviewMsg{review: r.review})
+	text := r.draw().Plain()
+	for _, want := range []string{"2 of 6 hosts cannot be taken; nothing has been changed", "gull-1: its door", "so on", "gull-2: no answer"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("there is no %q:\n%s", want, text)
+		}
+	}
+	r.press("esc")
+	if r.mode != walking {
+		t.Error("esc does not end it")
+	}
+}
+
 func TestARefusedDraftIsSaidUntilItIsRefusedNoMore(t *testing.T) {
 	r := onRehearsal(t, 120, 40)
 	_, _ = r.Update(reviewMsg{err: errors.New("the members of wardens are being changed already")})

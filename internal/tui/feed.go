@@ -147,7 +147,7 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 	if msg.err != nil {
 		a.review, a.refused = nil, msg.err.Error()
 	}
-	if a.refused == "" && a.mode == inConfirm && !a.ask.acts() {
+	if a.refused == "" && a.mode == inConfirm && !a.ask.acts() && !a.ask.stays {
 		a.mode, a.ask = walking, nil // what it said holds no more
 	}
 	a.rebuild()

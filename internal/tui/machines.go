@@ -155,7 +155,7 @@ func (a *app) takeKeys(msg keysMsg) {
 			a.say(true, "The keys cannot be noted: "+err.Error()+".")
 			return nil
 		}
-		a.say(false, "They are believed from now on.")
+		a.say(false, "They are accepted.")
 		return a.lookAtMachines()
 	}
 	a.ask, a.mode, a.scroll = q, inConfirm, 0

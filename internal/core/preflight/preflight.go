@@ -239,7 +239,7 @@ func (m *Matrix) Outcome() string {
 	}
 	switch {
 	case failing+unsure == 0:
-		return "nothing speaks against deploying"
+		return "nothing stands in the way of deploying"
 	case failing == 0:
 		return fmt.Sprintf("%d of %s could not be looked at wholly", unsure, all)
 	case unsure == 0:

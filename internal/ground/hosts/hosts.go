@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/carried"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
@@ -90,7 +91,7 @@ type UnfitError struct {
 }
 
 func (e *UnfitError) Error() string {
-	lines := []string{fmt.Sprintf("%d of %d hosts cannot be taken; nothing has been changed:", len(e.Errs), e.Hosts)}
+	lines := []string{fmt.Sprintf("%d of %s cannot be taken; nothing has been changed:", len(e.Errs), wording.Counted(e.Hosts, "host"))}
 	for _, err := range e.Errs {
 		lines = append(lines, "  "+err.Error())
 	}

@@ -14,8 +14,9 @@ import (
 	"lanternfield/internal/secureshell"
 )
 
-// broughtScript takes the agent's program, compressed, on standard input, into a folder of its own that it names; it is run with the checksum.
-const broughtScript = `set -e; umask 077; d=$(mktemp -d "${TMPDIR:-/tmp}/lanternfield-look.XXXXXX"); gzip -dc >"$d/` + host.AgentProgram + `" || { rm -rf "$d"; exit 9; }; ` +
+// broughtScript takes the agent's program, compressed, on standard input, into a folder of its own that it names; it is run with the checksum, and the folder
+// in which that is made: the one below which what is ours will lie, since programs can often not be run from the one for what is temporary.
+const broughtScript = `set -e; umask 077; d=$(mktemp -d "$2/.lanternfield-look.XXXXXX"); gzip -dc >"$d/` + host.AgentProgram + `" || { rm -rf "$d"; exit 9; }; ` +
 	`if [ "$(sha256sum <"$d/` + host.AgentProgram + `" | cut -c1-64)" != "$1" ]; then rm -rf "$d"; echo "what has arrived is not what was sent" >&2; exit 9; fi; chmod 700 "$d/` + host.AgentProgram + `"; echo "$d"`
 
 // inspectScript runs it, and takes its folder away, however that ends.
@@ -44,7 +45,7 @@ func (h *Hosts) Inspect(ctx context.Context, w ground.Want) (c *inspect.Client, 
 		if err != nil {
 			return nil, "", err
 		}
-		at, err := conn.Run(ctx, bytes.NewReader(packed), broughtScript, p.Sum)
+		at, err := conn.Run(ctx, bytes.NewReader(packed), broughtScript, p.Sum, s.near)
 		if err != nil {
 			return nil, "", err
 		}

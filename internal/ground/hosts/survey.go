@@ -21,6 +21,7 @@ type survey struct {
 	os, arch  string // as Go names them
 	uid       int
 	root      string // the folder in which what is ours lies
+	near      string // the nearest folder above it that is there
 	lacks     []string
 	free      int64 // bytes, where root is or would be
 	addresses []netip.Addr
@@ -34,7 +35,7 @@ type survey struct {
 const surveyScript = `echo "os=$(uname -s)"; echo "machine=$(uname -m)"; echo "uid=$(id -u)"; ` +
 	`for t in gzip sha256sum mkdir mv; do command -v $t >/dev/null || echo "lacks=$t"; done; ` +
 	`d=$1; if [ -z "$d" ]; then if [ "$(id -u)" = 0 ]; then d=/var/lib/lanternfield; else d=$HOME/.local/state/lanternfield; fi; fi; echo "root=$d"; ` +
-	`x=$d; while [ ! -d "$x" ]; do x=$(dirname "$x"); done; echo "free=$(df -Pk "$x" | tail -1 | awk '{print $4}')"; ` +
+	`x=$d; while [ ! -d "$x" ]; do x=$(dirname "$x"); done; echo "near=$x"; echo "free=$(df -Pk "$x" | tail -1 | awk '{print $4}')"; ` +
 	`for a in $(ip -o addr show 2>/dev/null | awk '{print $4}'); do echo "address=${a%%/*}"; done; ` +
 	`n=$d/$2/$3; for p in "$n"/bin/lanternfield-*; do if [ -f "$p" ]; then echo "program=$(sha256sum "$p")"; fi; done; ` +
 	`if [ -f "$n/agent/identity.json" ]; then echo "authority=$(sed -n 's/.*"authority":"\([^"]*\)".*/\1/p' "$n/agent/identity.json")"; fi; ` +
@@ -75,6 +76,8 @@ func readSurvey(said string) (*survey, error) {
 			s.lacks = append(s.lacks, value)
 		case "root":
 			s.root = value
+		case "near":
+			s.near = value
 		case "free":
 			n, _ := strconv.ParseInt(value, 10, 64)
 			s.free = n << 10
@@ -142,7 +145,7 @@ func (s *survey) fits(address string) (why, do string) {
 				have = append(have, x.String())
 			}
 		}
-		return fmt.Sprintf("has not the address %s that the file gives it; it has %s", address, strings.Join(have, ", ")), "is it the right host? Correct `address:`, and say `host:` for the name by which SSH knows it"
+		return fmt.Sprintf("does not have the address %s that the file gives it; it has %s", address, strings.Join(have, ", ")), "is it the right host? Correct `address:`, and say `host:` for the name by which SSH knows it"
 	}
 	return "", ""
 }

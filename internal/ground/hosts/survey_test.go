@@ -42,7 +42,7 @@ func TestWhatAHostTellsIsJudged(t *testing.T) {
 	for name, x := range map[string]struct{ said, address, why string }{
 		"well":          {well, "10.1.0.1", ""},
 		"no addresses":  {"os=Linux\nmachine=x86_64\nuid=0\nroot=/r\nfree=999999\n", "10.1.0.1", ""},
-		"another":       {well, "10.1.0.9", "has not the address 10.1.0.9 that the file gives it; it has 10.1.0.1"},
+		"another":       {well, "10.1.0.9", "does not have the address 10.1.0.9 that the file gives it; it has 10.1.0.1"},
 		"architecture":  {strings.Replace(well, "x86_64", "sparc64", 1), "10.1.0.1", "carries no agent for linux/sparc64"},
 		"system":        {strings.Replace(well, "Linux", "Plan9", 1), "10.1.0.1", "runs plan9"},
 		"full":          {strings.Replace(well, "999999", "1024", 1), "10.1.0.1", "has 1 MiB free where /var/lib/lanternfield lies, and 128 MiB are needed"},
