@@ -192,7 +192,7 @@ func (a *app) lostCommand() *cobra.Command {
 			if len(rest) != 1 {
 				return errors.New("say which node is gone for good, one at a time: lanternfield nodes lost NODE")
 			}
-			session, snap, err := a.openDeployed(cmd.Context(), cmd, folder, "given up")
+			session, snap, err := a.openDeployed(cmd.Context(), cmd, folder, "give up")
 			if err != nil {
 				return err
 			}
