@@ -64,12 +64,14 @@ type app struct {
 	folds     board.Folds
 	whatIf    bool // the board shows what would come of a failure of what is under the cursor
 	worst     worstFailures
-	stamp     time.Time // of the file when it was read last
-	trouble   string    // with the file
-	refused   string    // why the draft cannot be deployed as things are now
-	message   string    // the newest answer to what the person did
-	bad       bool      // the message is about something that failed
-	said      time.Time // when the message came
+	stamp     time.Time         // of the file when it was read last
+	trouble   string            // with the file
+	opening   bool              // the file has not been read yet
+	early     []tea.KeyPressMsg // pressed before it had been
+	refused   string            // why the draft cannot be deployed as things are now
+	message   string            // the newest answer to what the person did
+	bad       bool              // the message is about something that failed
+	said      time.Time         // when the message came
 	now       time.Time
 
 	edits   edits
@@ -118,6 +120,7 @@ func newApp(ctx context.Context, file string, folder control.Folder, session con
 }
 
 func (a *app) Init() tea.Cmd {
+	a.opening = true
 	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(), tick())
 }
 

@@ -203,6 +203,26 @@ func TestKeysPressedWhileTheFileIsWrittenAreNotLost(t *testing.T) {
 	}
 }
 
+// TestKeysPressedBeforeTheFileHasBeenReadAreNotLost presses as soon as there is a screen.
+func TestKeysPressedBeforeTheFileHasBeenReadAreNotLost(t *testing.T) {
+	a := onFile(t)
+	a.loaded, a.draft, a.stamp = nil, nil, time.Time{}
+	a.Init()
+	for _, k := range []string{"+", "+", "u"} {
+		if cmd := a.press(press(k)); cmd != nil {
+			t.Errorf("%s did something before there was a draft", k)
+		}
+	}
+	if a.message != "" {
+		t.Errorf("it says %q", a.message)
+	}
+	read := a.readFile()().(fileMsg)
+	carry(t, a, a.takeFile(read))
+	if got := content(t, a); got != strings.Replace(edited, "members: 2", "members: 3", 1) {
+		t.Errorf("%s\n%s", a.message, got)
+	}
+}
+
 // TestAFindingIsMended walks through the findings: the edit is shown on the board before it is made, and can be undone.
 func TestAFindingIsMended(t *testing.T) {
 	a := onFile(t)

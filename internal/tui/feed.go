@@ -231,13 +231,13 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 	if !msg.anyway && msg.stamp.Equal(a.stamp) && !msg.stamp.IsZero() {
 		return nil // this screen has written it
 	}
-	a.stamp = msg.stamp
+	a.stamp, a.opening = msg.stamp, false
 	if msg.err != nil {
 		a.trouble = "The file cannot be used, the last good draft stays: " + inOneLine(msg.err)
 		if a.draft == nil {
 			a.trouble = "The file cannot be used yet: " + inOneLine(msg.err)
 		}
-		return nil
+		return a.pressEarly()
 	}
 	if a.loaded != nil && len(a.edits.done) > 0 && string(a.loaded.Bytes) != string(msg.file.Bytes) {
 		a.say(false, "The file has been changed by somebody else; that is in the draft now.")
@@ -247,7 +247,7 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 		a.kits = msg.kits
 	}
 	a.rebuild()
-	return tea.Batch(a.readReview(), a.checkWhole())
+	return tea.Batch(a.readReview(), a.checkWhole(), a.pressEarly())
 }
 
 // wholeMsg is what was found with every member of a large draft rendered.

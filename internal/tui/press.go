@@ -50,10 +50,23 @@ func (a *app) press(msg tea.KeyPressMsg) tea.Cmd {
 		return a.stepEvent(true)
 	case is(a.keys.Widen):
 		return a.widen()
+	case a.opening: // the file is being read for the first time: most keys mean the draft in it
+		a.early = append(a.early, msg)
 	default:
 		return a.view.press(a, is)
 	}
 	return nil
+}
+
+// pressEarly does what was asked for before the file had been read.
+func (a *app) pressEarly() tea.Cmd {
+	keys := a.early
+	a.early = nil
+	cmds := make([]tea.Cmd, len(keys))
+	for i, k := range keys {
+		cmds[i] = a.press(k)
+	}
+	return tea.Batch(cmds...)
 }
 
 // pressBoard takes the keys of the board: those that move about, that look closer, and that act; all others change the draft.
