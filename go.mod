@@ -30,6 +30,7 @@ require (
 	go.etcd.io/etcd/client/v3 v3.5.21
 	go.uber.org/zap v1.17.0
 	golang.org/x/crypto v0.58.0
+	golang.org/x/net v0.61.0
 	golang.org/x/sys v0.49.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
@@ -90,7 +91,6 @@ require (
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/mod v0.42.0 // indirect
-	golang.org/x/net v0.61.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	golang.org/x/tools v0.52.0 // indirect

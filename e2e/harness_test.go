@@ -194,6 +194,21 @@ type status struct {
 		Roster              []struct{ Name string }
 	}
 	Members []member
+	Nodes   []node
+}
+
+type node struct {
+	Node, Zone, Address, Why string
+	Asked                    bool
+}
+
+func (s status) node(name string) node {
+	for _, n := range s.Nodes {
+		if n.Node == name {
+			return n
+		}
+	}
+	return node{}
 }
 
 type member struct {

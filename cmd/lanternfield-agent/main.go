@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 
 	"lanternfield/internal/agent"
@@ -16,6 +17,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
 	"lanternfield/internal/inspect"
+	"lanternfield/internal/joining"
 )
 
 func main() {
@@ -35,6 +37,7 @@ func main() {
 //	supervise  runs the agent, and again when it ends by itself
 //	agent      is the agent
 //	inspect    answers what is asked of the machine at standard input and output
+//	join       has this machine be a node, by the invitation in the environment
 //	remove     ends the agent and its members, and takes everything of them away
 func run(ctx context.Context, args []string) error {
 	if len(args) == 0 {
@@ -42,6 +45,9 @@ func run(ctx context.Context, args []string) error {
 	}
 	if args[0] == "inspect" {
 		return inspect.Serve(ctx, stdio{os.Stdin, os.Stdout})
+	}
+	if args[0] == "join" {
+		return join(ctx, args[1:])
 	}
 	var p service.Place
 	var node, ports string
@@ -68,11 +74,29 @@ func run(ctx context.Context, args []string) error {
 	case "supervise":
 		return service.Supervise(ctx, p)
 	case "agent":
-		return agent.Run(ctx, agent.Options{Dir: p.Dir, Node: p.Node, Address: p.Address, Ports: p.Ports, Guard: host.Program(p.Dir, host.GuardProgram)})
+		return agent.Run(ctx, agent.Options{Dir: p.Dir, Node: p.Node, Address: p.Address, Ports: p.Ports, Guard: host.Program(p.Dir, host.GuardProgram),
+			TakeAway: func() ([]string, error) { return service.TakeAway(context.WithoutCancel(ctx), p) }})
 	case "remove":
 		return service.Remove(ctx, p)
 	}
 	return fmt.Errorf("%q is nothing that this program does", args[0])
+}
+
+// join has this machine be a node.
+func join(ctx context.Context, args []string) error {
+	o := joining.Options{Invitation: os.Getenv(joining.Variable), Out: os.Stdout}
+	flags := flag.NewFlagSet("join", flag.ContinueOnError)
+	flags.StringVar(&o.Address, "address", "", "at which others reach this machine")
+	if err := flags.Parse(args); err != nil {
+		return err
+	}
+	_ = os.Unsetenv(joining.Variable) // what is started from here has no use for it
+	own, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	o.Programs = filepath.Dir(own)
+	return joining.Join(ctx, o)
 }
 
 // stdio is who has started this command, at its standard input and output.

@@ -40,6 +40,8 @@ type Options struct {
 	Guard string
 	// NoGroups has the agent go without control groups, as where there are none.
 	NoGroups bool
+	// TakeAway takes everything of the agent and its members away from this machine, and gives what is left all the same; nil where somebody else does.
+	TakeAway func() (left []string, err error)
 	// Runtime runs the members; processes of this machine where it is nil.
 	Runtime runtime.Runtime
 }
@@ -63,6 +65,8 @@ type Agent struct {
 	taken   uint64 // the highest revision of any order or operation
 	members map[field.MemberName]*held
 	working map[field.MemberName]*work // operations by the member that they are about
+	parting chan parting               // hears what came of taking everything away, where that was asked for
+	ending  error                      // what it is to end with
 	quit    context.CancelFunc
 	wait    sync.WaitGroup
 }
@@ -289,11 +293,12 @@ func (a *Agent) serve(ctx context.Context) error {
 	for {
 		select {
 		case <-ctx.Done():
+			err := a.part()
 			stopping, cancel := context.WithTimeout(context.Background(), time.Second)
 			defer cancel()
 			_ = server.Shutdown(stopping)
 			a.wait.Wait()
-			return nil
+			return err
 		case err := <-failed:
 			return err
 		case <-beat.C:

@@ -40,6 +40,9 @@ const longestWait = 30 * time.Second
 //	POST /v1/certificate                  gives a signing request for a new key
 //	PUT  /v1/certificate                  takes the certificate for it
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
+//	PUT  /v1/programs/{name}?sum=S        takes a program of the agent's, compressed by gzip, with its SHA-256
+//	POST /v1/restart                      ends the agent so that it is started anew; its members go on
+//	POST /v1/leave                        ends the agent and its members, takes everything of them away, and gives a list of what is left
 func (a *Agent) handler(life context.Context) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("PUT /v1/members/{name}", func(w http.ResponseWriter, r *http.Request) {
@@ -179,6 +182,9 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		w.WriteHeader(http.StatusAccepted)
 		a.quit()
 	})
+	mux.HandleFunc("PUT /v1/programs/{name}", a.replace)
+	mux.HandleFunc("POST /v1/restart", func(w http.ResponseWriter, _ *http.Request) { a.restart(w) })
+	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, _ *http.Request) { a.leave(w) })
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if _, route := mux.Handler(r); watches(r) && !toWatchers[route] {
 			http.Error(w, "a keeper whose keyring is sealed may read reports and measures, and nothing else", http.StatusForbidden)

@@ -182,6 +182,27 @@ func (c *Client) Copy(ctx context.Context, sealed []byte) error {
 	return err
 }
 
+// Replace gives the agent a program of its own, compressed by gzip, with its checksum. It is run when the agent is started next; see Restart.
+func (c *Client) Replace(ctx context.Context, name, sum string, packed []byte) error {
+	_, err := c.Do(ctx, http.MethodPut, "/v1/programs/"+name+"?sum="+url.QueryEscape(sum), packed)
+	return err
+}
+
+// Restart ends the agent so that it is started anew.
+func (c *Client) Restart(ctx context.Context) error {
+	_, err := c.Do(ctx, http.MethodPost, "/v1/restart", nil)
+	return err
+}
+
+// Leave ends the agent and its members, and has it take everything of them away from its machine. It gives what is left there all the same.
+func (c *Client) Leave(ctx context.Context) (left []string, err error) {
+	body, err := c.Do(ctx, http.MethodPost, "/v1/leave", nil)
+	if err != nil {
+		return nil, err
+	}
+	return left, json.Unmarshal(body, &left)
+}
+
 // Quit ends the agent.
 func (c *Client) Quit(ctx context.Context) error {
 	_, err := c.Do(ctx, http.MethodPost, "/v1/quit", nil)

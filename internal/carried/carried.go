@@ -4,8 +4,12 @@ package carried
 
 import (
 	"bytes"
+	"compress/gzip"
 	"embed"
+	"errors"
 	"fmt"
+	"io"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,4 +58,23 @@ func For(arch string) ([]Program, error) {
 		return nil, fmt.Errorf("this lanternfield carries no agent for linux/%s; it has those for %s", arch, strings.Join(slices.Compact(others), ", "))
 	}
 	return found, nil
+}
+
+// Unpack writes the program to a file that can be run.
+func (p Program) Unpack(name string) error {
+	packed, err := files.Open(p.file)
+	if err != nil {
+		return err
+	}
+	defer packed.Close()
+	in, err := gzip.NewReader(packed)
+	if err != nil {
+		return err
+	}
+	out, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o700)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }

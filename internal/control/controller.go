@@ -54,6 +54,7 @@ type Controller struct {
 	changed  chan struct{} // closed at every change
 	problems []string
 	unbacked string // why the field is not backed up, where it is to be
+	unjoined string // why invited machines cannot join
 	unmade   string // why an order cannot be sent: what stands in it cannot be made
 	measures map[field.MemberName]agentapi.Measure
 	measured bool // there are newer ones than in the snapshot
@@ -71,7 +72,9 @@ type Controller struct {
 	nudged  chan struct{} // another field has something new
 	heeding atomic.Bool   // and has not been asked yet
 
-	door    door // who is attached
+	doors doors // at which machines knock that join
+
+	door    doorway // who is attached
 	command string
 	since   time.Time
 	stays   atomic.Bool // also when all is settled
@@ -220,6 +223,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		c.drivers.Go(func() { c.keepCopies(ctx) })
 		c.drivers.Go(func() { c.linking(ctx) })
 		c.drivers.Go(func() { c.granting(ctx) })
+		c.drivers.Go(func() { c.inviting(ctx) })
 	}
 	return c, nil
 }

@@ -143,7 +143,7 @@ func (c *Controller) publish() {
 	defer c.mu.Unlock()
 	c.snapshot = snapshot.Of(c.state, time.Now().UTC())
 	c.snapshot.Problems = append(slices.Clone(c.problems), c.snapshot.Problems...)
-	for _, says := range []string{c.unmade, c.unbacked} {
+	for _, says := range []string{c.unmade, c.unbacked, c.unjoined} {
 		if says != "" {
 			c.snapshot.Problems = append(c.snapshot.Problems, says)
 		}

@@ -16,8 +16,8 @@ import (
 	"filippo.io/age"
 )
 
-// door is the socket of a controller, and who has come in.
-type door struct {
+// doorway is the socket of a controller, and who has come in.
+type doorway struct {
 	mu       sync.Mutex
 	server   *http.Server
 	listener net.Listener

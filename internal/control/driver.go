@@ -30,6 +30,7 @@ type driver struct {
 	accounted bool
 	interrupt context.CancelCauseFunc // ends the conversation that goes on; nil where there is none
 	wake      chan struct{}
+	came      chan struct{} // somebody has brought what its ground was asked for
 }
 
 // tasks is what is to be done on a node.
@@ -51,7 +52,7 @@ const (
 
 func newDriver(c *Controller, n *state.Node) *driver {
 	return &driver{control: c, node: n.Name, at: n.Binding(), bound: n.Bound, agent: n.Agent, heard: n.Heard,
-		wake: make(chan struct{}, 1)}
+		wake: make(chan struct{}, 1), came: make(chan struct{}, 1)}
 }
 
 // give replaces what is to be done on the node.
@@ -61,6 +62,14 @@ func (d *driver) give(t tasks) {
 	d.mu.Unlock()
 	select {
 	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+// knock has the driver ask its ground again at once.
+func (d *driver) knock() {
+	select {
+	case d.came <- struct{}{}:
 	default:
 	}
 }

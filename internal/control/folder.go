@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/eventlog/lease"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/guests"
 	"lanternfield/internal/ground/hosts"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/host"
@@ -215,7 +216,9 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 	}
 	ssh := f.bareHosts()
 	ssh.Authority, ssh.Watcher, ssh.Seal = local.Authority, local.Watcher, local.Seal
-	return ground.Several{kind.Local: local, kind.SSH: ssh}, nil
+	joined := &guests.Guests{Cache: ground.Notes(filepath.Join(f.own(), "guests"))}
+	joined.Authority, joined.Watcher, joined.Seal = local.Authority, local.Watcher, local.Seal
+	return ground.Several{kind.Local: local, kind.SSH: ssh, kind.Join: joined}, nil
 }
 
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.
@@ -226,7 +229,7 @@ func (f Folder) keysOfHosts() string { return filepath.Join(f.own(), "known_host
 
 // bareHosts makes the ground of hosts, which may look at them and speak to no agent.
 func (f Folder) bareHosts() *hosts.Hosts {
-	return &hosts.Hosts{Field: f.Name(), Cache: filepath.Join(f.own(), "hosts"), Known: f.keysOfHosts()}
+	return &hosts.Hosts{Field: f.Name(), Cache: ground.Notes(filepath.Join(f.own(), "hosts")), Known: f.keysOfHosts()}
 }
 
 // Own is the part of the folder that nobody else may enter.

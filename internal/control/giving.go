@@ -3,6 +3,7 @@ package control
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -82,12 +83,15 @@ func (d *driver) obtain(ctx context.Context, times int) {
 			d.tell(ctx, engine.NodeGiven{Node: d.node, Times: times, Binding: at})
 			return
 		}
-		d.tell(ctx, engine.NodeNotGiven{Node: d.node, Times: times, Why: err.Error()})
+		var awaited *ground.AwaitedError
+		d.tell(ctx, engine.NodeNotGiven{Node: d.node, Times: times, Why: err.Error(), Awaited: errors.As(err, &awaited)})
 		for again := time.After(pause); ; {
 			select {
 			case <-ctx.Done():
 				return
 			case <-again:
+			case <-d.came:
+				pause = giveAgain
 			case <-d.wake:
 				if d.pending().release {
 					return

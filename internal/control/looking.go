@@ -124,6 +124,10 @@ func (p *flight) reach(ctx context.Context, n *looked) {
 				return
 			}
 		}
+		if n.Ground == kind.Join {
+			n.Fail(preflight.Reachable, err.Error(), "is the machine up, and the port of its agent open? Where the agent does not run, invite the machine again")
+			return
+		}
 		if n.Ground != kind.SSH {
 			n.Fail(preflight.Agent, err.Error(), "deploy or open the field: that starts it")
 			return
@@ -153,6 +157,9 @@ func (p *flight) reach(ctx context.Context, n *looked) {
 		} else {
 			n.Pass(preflight.HostKey, preflight.Login)
 		}
+	case kind.Join:
+		n.Skip(preflight.HostKey, preflight.Login)
+		n.Fail(preflight.Reachable, "no machine has joined as it yet", fmt.Sprintf("deploy, and say `lanternfield invite --node %s`", n.Name))
 	default:
 		n.Skip(preflight.Checks...)
 	}

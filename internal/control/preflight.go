@@ -139,14 +139,14 @@ var advisory = []preflight.Check{preflight.Clock, preflight.Size, preflight.Agen
 // preflown refuses a draft by which members would come to hosts that are not ready for them. A host that was ready once and cannot be reached now is another
 // matter: the rest of the field goes on without it.
 func (c *Controller) preflown(ctx context.Context, draft *field.Field) error {
-	if !slices.ContainsFunc(draft.Nodes, func(n field.Node) bool { return draft.GroundOf(&n) == kind.SSH }) {
+	if !slices.ContainsFunc(draft.Nodes, func(n field.Node) bool { return kind.Machines(draft.GroundOf(&n)) }) {
 		return nil
 	}
 	p, err := c.folder.flight(c.current(), draft, c.ground)
 	if err != nil {
 		return nil // what cannot be rendered is said where the draft is decided on
 	}
-	p.nodes = slices.DeleteFunc(p.nodes, func(n *looked) bool { return n.Ground != kind.SSH })
+	p.nodes = slices.DeleteFunc(p.nodes, func(n *looked) bool { return !kind.Machines(n.Ground) })
 	if !slices.ContainsFunc(p.nodes, func(n *looked) bool { return len(n.needs.Ports) > 0 }) {
 		return nil
 	}
@@ -157,7 +157,8 @@ func (c *Controller) preflown(ctx context.Context, draft *field.Field) error {
 	failures := slices.DeleteFunc(m.Failures(), func(x preflight.Failure) bool {
 		bound := p.state.Nodes[x.Node]
 		known := bound != nil && !bound.Released && bound.There()
-		return slices.Contains(advisory, x.Check) || known && slices.Contains(faultChecks, x.Check)
+		awaited := !known && draft.GroundOf(draft.Node(x.Node)) == kind.Join // it is waited for, as the review says
+		return slices.Contains(advisory, x.Check) || awaited || known && slices.Contains(faultChecks, x.Check)
 	})
 	if len(failures) == 0 {
 		return nil

@@ -38,6 +38,8 @@ type Session interface {
 	Outside(ctx context.Context, ask OutsideAsked) (*OutsideAnswer, error)
 	// Seal changes how the keyring is sealed.
 	Seal(ctx context.Context, s Seals) error
+	// Invite lets machines join. What it gives is given once.
+	Invite(ctx context.Context, ask InviteAsked) (*Invitation, error)
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Request) error
 	// Journal gives a part of the journal, oldest first.
@@ -55,7 +57,7 @@ type Session interface {
 
 // Request is what a person asks for.
 type Request struct {
-	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating, give up or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating, give up, revoke or retire
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
@@ -106,6 +108,11 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 			return nil, fmt.Errorf("say which node is gone for good, one at a time")
 		}
 		return engine.GiveUpNode{Node: field.NodeName(o.Names[0]), By: o.By}, nil
+	case revoke:
+		if len(o.Names) != 1 {
+			return nil, fmt.Errorf("say which invitation is revoked, one at a time")
+		}
+		return engine.Revoke{ID: o.Names[0], By: o.By}, nil
 	case "finish rotating":
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}

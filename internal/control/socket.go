@@ -141,6 +141,15 @@ func (c *Controller) handler() http.Handler {
 		review, err := c.ChangeSecret(r.Context(), ask)
 		answer(w, review, err)
 	})
+	mux.HandleFunc("POST /v1/invite", func(w http.ResponseWriter, r *http.Request) {
+		var ask InviteAsked
+		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		i, err := c.Invite(r.Context(), ask)
+		answer(w, i, err)
+	})
 	mux.HandleFunc("POST /v1/outside", func(w http.ResponseWriter, r *http.Request) {
 		var ask OutsideAsked
 		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {

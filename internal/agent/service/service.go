@@ -250,6 +250,11 @@ func Remove(ctx context.Context, p Place) error {
 	if err := endAgent(p); err != nil {
 		return err
 	}
+	return p.clear(ctx)
+}
+
+// clear ends what members run, and takes the folder away.
+func (p Place) clear(ctx context.Context) error {
 	if err := host.EndAll(ctx, p.Dir); err != nil {
 		return err
 	}
@@ -263,6 +268,25 @@ func Remove(ctx context.Context, p Place) error {
 		}
 	}
 	return nil
+}
+
+// TakeAway is Remove from within the agent itself, which ends after it. It gives what is left there all the same.
+func TakeAway(ctx context.Context, p Place) (left []string, err error) {
+	if err := p.disable(); err != nil {
+		return nil, err
+	}
+	if err := p.clear(ctx); err != nil {
+		return nil, err
+	}
+	for _, name := range []string{p.Dir, p.unitFile()} {
+		if _, err := os.Lstat(name); err == nil {
+			left = append(left, name)
+		}
+	}
+	for _, pid := range host.FindAll(p.Dir) {
+		left = append(left, fmt.Sprintf("process %d of a member", pid))
+	}
+	return left, nil
 }
 
 // ParsePorts reads ports as args writes them.

@@ -79,7 +79,7 @@ func quoted(word string) string {
 
 // install puts the unit there and starts it.
 func (p Place) install() error {
-	name := filepath.Join(units, p.Unit())
+	name := p.unitFile()
 	if err := identity.WriteSynced(name, []byte(p.UnitText())); err != nil {
 		return fmt.Errorf("the unit of the agent cannot be written: %w", err)
 	}
@@ -92,14 +92,22 @@ func (p Place) install() error {
 	return systemctl("enable", "--now", p.Unit())
 }
 
+func (p Place) unitFile() string { return filepath.Join(units, p.Unit()) }
+
 // uninstall stops the unit and takes it away, where there is one.
-func (p Place) uninstall() error {
-	name := filepath.Join(units, p.Unit())
+func (p Place) uninstall() error { return p.remove("disable", "--now", p.Unit()) }
+
+// disable takes the unit away, and leaves what runs as it is.
+func (p Place) disable() error { return p.remove("disable", p.Unit()) }
+
+// remove takes the unit away, where there is one, after systemctl was told something.
+func (p Place) remove(tell ...string) error {
+	name := p.unitFile()
 	if _, err := os.Lstat(name); err != nil {
 		return nil
 	}
 	if hasSystemd() {
-		if err := systemctl("disable", "--now", p.Unit()); err != nil {
+		if err := systemctl(tell...); err != nil {
 			return err
 		}
 	}

@@ -35,7 +35,7 @@ func (w *pass) endRollout() []state.Fact {
 		}
 	}
 	for _, n := range w.Nodes {
-		if n.Asked && !n.Releasing && !n.Released || len(n.Strays) > 0 && !n.Unreachable || n.Releasing && !n.Released && !n.Unreachable { // one that cannot be reached is freed when it can be
+		if n.Asked && !n.Comes() && !n.Releasing && !n.Released || len(n.Strays) > 0 && !n.Unreachable || n.Releasing && !n.Released && !n.Unreachable { // one that cannot be reached is freed when it can be
 			return nil
 		}
 	}

@@ -20,6 +20,8 @@ type (
 		Node  field.NodeName
 		Times int
 		Why   string // it is asked again
+
+		Awaited bool // nothing is wrong: somebody has to bring it
 	}
 )
 
@@ -42,7 +44,7 @@ func (in NodeNotGiven) decide(s *state.State) ([]state.Fact, error) {
 	if n := askedFor(s, in.Node, in.Times); n == nil || n.AskedWhy == in.Why {
 		return nil, nil
 	}
-	return []state.Fact{state.NodeFailed{Node: in.Node, Why: in.Why}}, nil
+	return []state.Fact{state.NodeFailed{Node: in.Node, Why: in.Why, Awaited: in.Awaited}}, nil
 }
 
 // askForNodes asks for the nodes of the draft that no ground has been asked for, for addresses on networks that are new, and for hosts that are

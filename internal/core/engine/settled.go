@@ -30,5 +30,10 @@ func Settled(s *state.State) bool {
 			return false
 		}
 	}
-	return len(Commands(s)) == 0
+	for _, cmd := range Commands(s) {
+		if cmd.Give == 0 || !s.Nodes[cmd.Node].Comes() { // who has to bring a machine says so by an invitation
+			return false
+		}
+	}
+	return true
 }

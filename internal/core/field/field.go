@@ -80,8 +80,11 @@ type Ground struct {
 	AgentPort int    `json:"agent_port,omitempty"` // at which agents answer; the first that is free of AgentPorts where nothing is said
 }
 
-// GroundSSH is the kind of ground of hosts that are reached by SSH.
-const GroundSSH = "ssh"
+// The kinds of ground by which nodes are machines of their own.
+const (
+	GroundSSH  = "ssh"  // hosts that are reached by SSH
+	GroundJoin = "join" // machines that join by an invitation
+)
 
 // How agents on hosts are spoken to.
 const (
@@ -97,6 +100,20 @@ const (
 	AgentPortFirst = 7800
 	AgentPortLast  = 7899
 )
+
+// DoorFirst and DoorLast are the ports of which a keeper takes the first that is free, for machines that join.
+const (
+	DoorFirst = 7900
+	DoorLast  = 7919
+)
+
+// AgentPorts are the ports of which an agent on a machine of its own takes the first that is free, from first to last.
+func (g Ground) AgentPorts() (first, last int) {
+	if g.AgentPort > 0 {
+		return g.AgentPort, g.AgentPort
+	}
+	return AgentPortFirst, AgentPortLast
+}
 
 // Tunnelled tells whether agents are spoken to through SSH: where that is said, and where hosts are reached through another.
 func (g Ground) Tunnelled() bool {

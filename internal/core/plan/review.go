@@ -37,6 +37,7 @@ type Step struct {
 	Why   string `json:"why,omitempty"`   // for which the member may not stay where it is
 	Moves bool   `json:"moves,omitempty"` // it may not, and another takes its place
 	Due   bool   `json:"due,omitempty"`   // it was ordered before, and is not done yet
+	Comes bool   `json:"comes,omitempty"` // somebody has to bring the node: it is waited for
 }
 
 // GateStep is what a role waits for before its members start.

@@ -84,10 +84,13 @@ func newNodes(s *state.State, draft *field.Field) []plan.Step {
 	for _, n := range draft.Nodes {
 		if bound := s.Nodes[n.Name]; bound == nil || bound.Released {
 			text := fmt.Sprintf("start the agent of %s", n.Name)
-			if draft.GroundOf(&n) == field.GroundSSH {
+			switch draft.GroundOf(&n) {
+			case field.GroundSSH:
 				text = fmt.Sprintf("bring the agent to %s, the host at %s, and start it", n.Name, draft.Given(&n))
+			case field.GroundJoin:
+				text = fmt.Sprintf("wait for a machine to join as %s", n.Name)
 			}
-			steps = append(steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone, Text: text})
+			steps = append(steps, plan.Step{Kind: plan.Prepare, Node: n.Name, Zone: n.Zone, Text: text, Comes: draft.GroundOf(&n) == field.GroundJoin})
 		}
 	}
 	return steps

@@ -281,6 +281,7 @@ func nodeViews(s *state.State, members []MemberView) []NodeView {
 		if n := s.Nodes[name]; n != nil {
 			v.Address, v.Unreachable, v.Why, v.Freeing = n.Address, n.Unreachable, n.UnreachableWhy, n.Releasing && !n.Released
 			v.Ground, v.ID, v.Asked = n.Kind, n.ID, n.Asked && !n.There() && !n.Released
+			v.Awaited = v.Asked && n.Comes()
 			if v.Asked {
 				v.Why = n.AskedWhy
 			}

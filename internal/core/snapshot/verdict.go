@@ -211,11 +211,13 @@ func halted(snap *Snapshot) []string {
 
 // missingNodes words which nodes their grounds have not given yet, with up to two reasons for which they cannot.
 func missingNodes(snap *Snapshot) []string {
-	var asked, parts []string
+	var asked, awaited, parts []string
 	failing := 0
 	for _, n := range snap.Nodes {
 		switch {
 		case !n.Asked:
+		case n.Awaited:
+			awaited = append(awaited, string(n.Node))
 		case n.Why == "":
 			asked = append(asked, string(n.Node))
 		case failing < 2:
@@ -227,6 +229,9 @@ func missingNodes(snap *Snapshot) []string {
 	}
 	if failing > 2 {
 		parts = append(parts, fmt.Sprintf("%s more cannot be had", wording.Counted(failing-2, "node")))
+	}
+	if len(awaited) > 0 {
+		parts = append(parts, fmt.Sprintf("%s %s to be joined by %s", wording.FirstOf(awaited, 3), wording.Plural(len(awaited), "is", "are"), wording.Plural(len(awaited), "its machine", "their machines")))
 	}
 	if len(asked) > 0 {
 		parts = append(parts, fmt.Sprintf("%s %s asked for", wording.FirstOf(asked, 3), wording.Plural(len(asked), "is", "are")))

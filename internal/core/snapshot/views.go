@@ -209,9 +209,10 @@ type NodeView struct {
 	Node        field.NodeName `json:"node"`
 	Zone        field.ZoneName `json:"zone"`
 	Address     string         `json:"address,omitempty"`
-	Ground      string         `json:"ground,omitempty"` // the kind of ground that it comes from
-	ID          string         `json:"id,omitempty"`     // its provider's own name for it
-	Asked       bool           `json:"asked,omitempty"`  // its ground has been asked for it and has not given it
+	Ground      string         `json:"ground,omitempty"`  // the kind of ground that it comes from
+	ID          string         `json:"id,omitempty"`      // its provider's own name for it
+	Asked       bool           `json:"asked,omitempty"`   // its ground has been asked for it and has not given it
+	Awaited     bool           `json:"awaited,omitempty"` // it is for somebody to bring its machine
 	Unreachable bool           `json:"dark,omitempty"`
 	Freeing     bool           `json:"freeing,omitempty"` // it is being given up
 	Why         string         `json:"why,omitempty"`

@@ -149,6 +149,9 @@ func awaitedNodes(s *state.State, m *state.Member, peers []*state.Member) string
 		names = append(names, string(p.Node))
 		if why == "" && n.AskedWhy != "" {
 			why = fmt.Sprintf(" (%s cannot be had: %s; it is asked for again)", p.Node, n.AskedWhy)
+			if n.Awaited {
+				why = fmt.Sprintf(" (%s: %s)", p.Node, n.AskedWhy)
+			}
 		}
 	}
 	if len(names) == 0 {

@@ -39,7 +39,8 @@ var kinds = func() map[string]reflect.Type {
 		ChangeWaits{}, ProceduresResumed{}, RestartSpared{}, RolloutFailed{}, RosterUnread{}, RoleCold{}, MemberBegins{}, RoleWarm{}, StepsSkipped{},
 		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{},
 		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{},
-		LinkTold{}, LinkSilent{}, LinkDropped{}, LinkGranted{}, LinkGiven{}, LinkEnded{}, LinkAllowed{}} {
+		LinkTold{}, LinkSilent{}, LinkDropped{}, LinkGranted{}, LinkGiven{}, LinkEnded{}, LinkAllowed{},
+		Invited{}, MachineAdmitted{}, InvitationRevoked{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

@@ -33,8 +33,9 @@ type NodeBound struct {
 
 // NodeFailed says why a ground cannot give a node. It is asked again until it can, or the node is not wanted any more.
 type NodeFailed struct {
-	Node field.NodeName
-	Why  string
+	Node    field.NodeName
+	Why     string
+	Awaited bool `json:",omitempty"` // nothing is wrong: somebody has to bring it
 }
 
 func (f NodeAsked) apply(s *State, at time.Time) {
@@ -47,7 +48,7 @@ func (f NodeAsked) apply(s *State, at time.Time) {
 		n = &Node{Name: f.Node, Bound: times}
 		s.Nodes[f.Node] = n
 	}
-	n.Kind, n.Asked, n.AskedWhy, n.Since = f.Kind, true, "", at
+	n.Kind, n.Asked, n.AskedWhy, n.Awaited, n.Since = f.Kind, true, "", false, at
 	s.Shape++
 }
 
@@ -71,10 +72,13 @@ func (f NodeBound) Sentence() string {
 
 func (f NodeFailed) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
-	n.AskedWhy, n.Since = f.Why, at
+	n.AskedWhy, n.Awaited, n.Since = f.Why, f.Awaited, at
 }
 
 func (f NodeFailed) Sentence() string {
+	if f.Awaited {
+		return fmt.Sprintf("%s is waited for: %s", f.Node, f.Why)
+	}
 	return fmt.Sprintf("%s cannot be had: %s", f.Node, f.Why)
 }
 
@@ -84,7 +88,7 @@ func (n *Node) bind(b Binding, at time.Time) {
 	if len(b.Addresses) == 0 {
 		n.Addresses = nil // as it is read back
 	}
-	n.Asked, n.AskedWhy, n.Since = false, "", at
+	n.Asked, n.AskedWhy, n.Awaited, n.Since = false, "", false, at
 }
 
 // Binding is what the ground has given for the node; nothing before it has.
@@ -94,6 +98,10 @@ func (n *Node) Binding() Binding {
 
 // There tells whether the ground has ever given the node.
 func (n *Node) There() bool { return n.Address != "" }
+
+// Comes tells whether the node is waited for: its ground cannot give it before somebody has brought its machine. Members that are to stand on it wait too;
+// nothing else does.
+func (n *Node) Comes() bool { return n.Asked && !n.There() && n.Kind == field.GroundJoin }
 
 // Lacks gives the networks of the field on which a node that is there has no address, neither by the file nor by its ground.
 func (s *State) Lacks(n *Node) []string {

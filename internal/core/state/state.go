@@ -59,6 +59,8 @@ type State struct {
 	Grants     map[string]Grant        `json:",omitzero"` // what other fields have of roles of this one; replaced as a whole
 	GrantCount int                     `json:",omitzero"` // how many certificates they were ever given
 
+	Invitations map[string]Invitation `json:",omitzero"` // by which machines may join, by ID; replaced as a whole
+
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
 	ProofCount int                 `json:",omitzero"`
 
@@ -105,6 +107,7 @@ type Node struct {
 	Ground    field.Ground      `json:",omitzero"` // how it was declared to be reached when it was given
 	Asked     bool              `json:",omitzero"` // its ground has been asked for it, or for more addresses of it, and has not given them
 	AskedWhy  string            `json:",omitzero"` // why it could not, last time
+	Awaited   bool              `json:",omitzero"` // it is somebody else who has to bring it
 
 	Forced         bool      `json:",omitzero"` // a person has taken the field over with a log that lacks what its agent was told
 	Agent          string    `json:",omitzero"` // the life of the agent whose reports Heard counts

@@ -29,12 +29,13 @@ import (
 type Hosts struct {
 	ground.Party
 	Field string
-	Cache string // the folder in which is noted where agents answer; it may be lost
-	Known string // the file of host keys that were accepted for this field
+	Cache ground.Notes // where agents answer
+	Known string       // the file of host keys that were accepted for this field
 
-	mu       sync.Mutex
-	conns    map[string]*shared        // by how they are reached
-	replaced map[field.NodeName]string // the checksums of programs of agents that were to be replaced
+	releases ground.Releases
+
+	mu    sync.Mutex
+	conns map[string]*shared // by how they are reached
 }
 
 // atOnce is how many hosts something is put on at the same time.
@@ -183,10 +184,7 @@ func (s *survey) current() bool {
 const onHost = `exec "$2/bin/` + host.AgentProgram + `" "$1" --dir "$2" --field "$3" --node "$4" --address "$5" --ports "$6"`
 
 func (h *Hosts) args(command string, node field.NodeName, at state.Binding) []string {
-	first, last := at.Ground.AgentPort, at.Ground.AgentPort
-	if first == 0 {
-		first, last = field.AgentPortFirst, field.AgentPortLast
-	}
+	first, last := at.Ground.AgentPorts()
 	return []string{command, at.Dir, h.Field, string(node), at.Address, fmt.Sprintf("%d-%d", first, last)}
 }
 

@@ -3,23 +3,16 @@ package hosts
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
-	"os"
-	"path/filepath"
-	"slices"
 	"sync"
-	"time"
 
 	"lanternfield/internal/agentapi"
-	"lanternfield/internal/carried"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
-	"lanternfield/internal/identity"
 	"lanternfield/internal/secureshell"
 )
 
@@ -133,9 +126,6 @@ func (h *Hosts) client(node field.NodeName, at state.Binding, url string) (*agen
 	})
 }
 
-// showWithin is how long an agent that is thought to run is waited for to show who it is.
-const showWithin = 1500 * time.Millisecond
-
 // Ensure gives a client of the node's agent. Where none answers, the host is asked by SSH: an agent that does not run is started, one that is of another
 // release is replaced; its members go on.
 func (h *Hosts) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
@@ -152,9 +142,9 @@ func (h *Hosts) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 		if err != nil {
 			return nil, err
 		}
-		standing, err := shows(ctx, c)
-		if err == nil && (h.isNewest(node, standing) || standing.Speaks > order.Speaks) {
-			return h.spoken(c, standing)
+		standing, err := ground.Shows(ctx, c)
+		if err == nil && (h.releases.Newest(node, standing) || standing.Speaks > order.Speaks) {
+			return ground.Spoken(c, standing)
 		}
 		c.Close()
 		if unheard = err; ctx.Err() != nil {
@@ -204,10 +194,10 @@ func (h *Hosts) meet(ctx context.Context, node field.NodeName, at state.Binding,
 	if err != nil {
 		return nil, err
 	}
-	standing, err := shows(ctx, c)
+	standing, err := ground.Shows(ctx, c)
 	switch {
 	case err == nil:
-		return h.spoken(c, standing)
+		return ground.Spoken(c, standing)
 	case errors.Is(err, agentapi.ErrUntrusted):
 		c.Close()
 		return nil, err
@@ -216,55 +206,11 @@ func (h *Hosts) meet(ctx context.Context, node field.NodeName, at state.Binding,
 	return nil, fmt.Errorf("its agent runs on the host, and does not answer at %s from here: %w; is a firewall in between? Open that port, or say `reach: tunnel`", url, err)
 }
 
-// shows has an agent show who it is.
-func shows(ctx context.Context, c *agentapi.Client) (order.Standing, error) {
-	asking, cancel := context.WithTimeout(ctx, showWithin)
-	defer cancel()
-	return c.Standing(asking)
-}
-
-// spoken refuses an agent that speaks what this program does not.
-func (h *Hosts) spoken(c *agentapi.Client, s order.Standing) (agentapi.Agent, error) {
-	if s.Speaks > order.Speaks {
-		c.Close()
-		return nil, fmt.Errorf("its agent is of a newer lanternfield (it speaks version %d, and this one %d): go on with that one", s.Speaks, order.Speaks)
-	}
-	return c, nil
-}
-
-// isNewest tells whether an agent is the one that is carried. One that could not be replaced is not tried again by this process.
-func (h *Hosts) isNewest(node field.NodeName, s order.Standing) bool {
-	programs, err := carried.For(s.Arch)
-	if err != nil {
-		return true // there is none to replace it with
-	}
-	if slices.ContainsFunc(programs, func(p carried.Program) bool { return p.Sum == s.Program }) {
-		return true
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.replaced[node] == s.Program {
-		return true
-	}
-	if h.replaced == nil {
-		h.replaced = map[field.NodeName]string{}
-	}
-	h.replaced[node] = s.Program
-	return false
-}
-
 // noted is where an agent answered last; empty where that is not known.
 func (h *Hosts) noted(node field.NodeName) string {
 	var at struct{ URL string }
-	data, err := os.ReadFile(h.noteFile(node))
-	if err != nil || json.Unmarshal(data, &at) != nil {
-		return ""
-	}
+	h.Cache.Read(node, &at)
 	return at.URL
-}
-
-func (h *Hosts) noteFile(node field.NodeName) string {
-	return filepath.Join(h.Cache, string(node)+".json")
 }
 
 // note writes down where an agent answers.
@@ -272,15 +218,8 @@ func (h *Hosts) note(node field.NodeName, url string) error {
 	if h.noted(node) == url {
 		return nil
 	}
-	if err := os.MkdirAll(h.Cache, 0o700); err != nil {
-		return err
-	}
-	data, err := json.Marshal(struct{ URL string }{url})
-	if err != nil {
-		return err
-	}
-	return identity.WriteSynced(h.noteFile(node), data)
+	return h.Cache.Write(node, struct{ URL string }{url})
 }
 
 // forget forgets where an agent answers.
-func (h *Hosts) forget(node field.NodeName) { _ = os.Remove(h.noteFile(node)) }
+func (h *Hosts) forget(node field.NodeName) { h.Cache.Forget(node) }

@@ -70,7 +70,7 @@ func (m *Model) drawPosts(g *grid.Grid, k theme.Theme, l layout, bottom int, c C
 		style := k.Quiet()
 		dark := 0
 		for _, n := range p.Nodes {
-			if n.Unreachable || n.Asked && n.Why != "" {
+			if n.Unreachable || n.Asked && !n.Awaited && n.Why != "" {
 				dark++
 			}
 		}

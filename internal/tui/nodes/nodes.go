@@ -331,7 +331,7 @@ func (v *View) drawNode(g *grid.Grid, k theme.Theme, a board.Area) {
 			y++
 		}
 	}
-	where := []string{map[string]string{"local": "on this machine", "ssh": "a host reached by SSH"}[n.Ground]}
+	where := []string{map[string]string{"local": "on this machine", "ssh": "a host reached by SSH", "join": "a machine that joins by invitation"}[n.Ground]}
 	if n.Address != "" {
 		where = append(where, "at "+n.Address)
 	}

@@ -336,6 +336,8 @@ func (p *writer) node(m *board.Model, n snapshot.NodeView) {
 	}
 	p.title(string(n.Node), zone)
 	switch {
+	case n.Awaited:
+		p.row("missing", cmp.Or(n.Why, "its machine has not joined yet"), k.Plan)
 	case n.Asked && n.Why != "":
 		p.row("missing", fmt.Sprintf("it cannot be had: %s; it is asked for again", n.Why), k.Fail)
 	case n.Asked:

@@ -11,6 +11,7 @@ import (
 
 	"lanternfield/internal/core/finding"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/wording"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 )
@@ -154,6 +155,23 @@ func ReviewBody(width int, k theme.Theme, r *plan.Review, findings []finding.Fin
 
 // prepare words the nodes that get an agent.
 func prepare(steps []plan.Step) string {
+	come := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !s.Comes })
+	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return s.Comes })
+	var text []string
+	if len(steps) > 0 {
+		text = append(text, start(steps))
+	}
+	if len(come) > 0 {
+		var names []string
+		for _, s := range come {
+			names = append(names, string(s.Node))
+		}
+		text = append(text, fmt.Sprintf("wait for %s to join as %s", wording.Plural(len(come), "a machine", "machines"), wording.And(names)))
+	}
+	return strings.Join(text, "; ")
+}
+
+func start(steps []plan.Step) string {
 	const most = 24
 	nodes := make([]string, min(len(steps), most))
 	for i := range nodes {
