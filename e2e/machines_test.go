@@ -233,6 +233,17 @@ func (m *machine) files() map[string]bool {
 	return found
 }
 
+// bring puts a program of this machine on one that does not run; it counts as having been there.
+func (m *machine) bring(from, to string) {
+	m.all.Helper()
+	data, err := os.ReadFile(from)
+	name := filepath.Join(m.dir, "upper", to)
+	if err = errors.Join(err, os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, data, 0o755)); err != nil {
+		m.all.Fatal(err)
+	}
+	m.before[to] = true
+}
+
 // remember takes what is on the machine now for what was there before.
 func (m *machine) remember() { m.before = m.files() }
 

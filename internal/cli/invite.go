@@ -24,8 +24,8 @@ import (
 func (a *app) inviteCommand() *cobra.Command {
 	ask := control.InviteAsked{}
 	var node, zone string
-	cmd := &cobra.Command{Use: "invite [FILE]", Short: "Let a machine join that only its operator can reach: prints what to type there",
-		Long: "For nodes whose ground is join. The command that is printed brings the agent to the machine, by HTTPS from whoever keeps the field, and the machine appears\n" +
+	cmd := &cobra.Command{Use: "invite [FILE]", Short: "Let a machine join that only its operator can log in to: prints the command to run there",
+		Long: "For nodes whose ground is join. The command that is printed brings the agent to the machine, by HTTPS from the keeper, and the machine appears\n" +
 			"on the board. It carries a token: who has it can be a node of the field, so hand it over as you would a password. The token is limited in time and uses, and\n" +
 			"can be revoked; it is shown this once. See docs/hosts.md.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -54,10 +54,10 @@ func (a *app) inviteCommand() *cobra.Command {
 			return nil
 		}}
 	flags := cmd.Flags()
-	flags.StringVar(&node, "node", "", "as this node (else any that is waited for)")
-	flags.StringVar(&zone, "zone", "", "as any node that is waited for in this zone")
+	flags.StringVar(&node, "node", "", "as this node (else any that has no machine yet)")
+	flags.StringVar(&zone, "zone", "", "as any node of this zone that has no machine yet")
 	flags.IntVar(&ask.Uses, "uses", 1, "how many machines may use it")
-	flags.DurationVar(&ask.For, "for", time.Hour, "how long it counts")
+	flags.DurationVar(&ask.For, "for", time.Hour, "how long it is valid")
 	flags.StringVar(&ask.At, "at", "", "ADDRESS or ADDRESS:PORT of this machine, to which the others connect")
 	a.jsonFlag(cmd)
 	cmd.AddCommand(a.invitationsCommand(), a.revokeCommand())
@@ -66,14 +66,14 @@ func (a *app) inviteCommand() *cobra.Command {
 
 // printInvitation prints what is to be typed on the machine.
 func (a *app) printInvitation(name string, i *control.Invitation) {
-	fmt.Fprintf(a.out, "Type this on the machine that is to be %s of %s, as root or as who is to run its members:\n\n  %s\n\n", i.As, name, i.Command())
+	fmt.Fprintf(a.out, "Run this on the machine that is to be %s of %s, as root or as the user that its members are to run as:\n\n  %s\n\n", i.As, name, i.Command())
 	fmt.Fprintf(a.out, "Where lanternfield is on the machine, and no curl: %s='%s' lanternfield join\n", joining.Variable, i.Token)
-	fmt.Fprintf(a.out, "It counts for %s until %s, and the machine has to reach %s. `lanternfield invite revoke %s` ends it.\n",
+	fmt.Fprintf(a.out, "It is valid for %s until %s; the machine must be able to reach %s. `lanternfield invite revoke %s` revokes it.\n",
 		wording.Counted(i.Uses, "machine"), i.Until.Local().Format("2 Jan 15:04"), i.At, i.ID)
 }
 
 func (a *app) invitationsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "list [FILE]", Short: "List the invitations that count, and who has used them",
+	cmd := &cobra.Command{Use: "list [FILE]", Short: "List the invitations that are valid, and which machines have used them",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, _, rest, err := a.folder(args)
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
@@ -92,7 +92,7 @@ func (a *app) invitationsCommand() *cobra.Command {
 				return nil
 			}
 			if len(list) == 0 {
-				fmt.Fprintln(a.out, "No invitation counts now.")
+				fmt.Fprintln(a.out, "No invitation is valid now.")
 				return nil
 			}
 			w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
@@ -111,7 +111,7 @@ func (a *app) invitationsCommand() *cobra.Command {
 }
 
 func (a *app) revokeCommand() *cobra.Command {
-	return &cobra.Command{Use: "revoke [FILE] INVITATION", Short: "End an invitation; machines that have joined by it stay",
+	return &cobra.Command{Use: "revoke [FILE] INVITATION", Short: "Revoke an invitation; machines that have joined by it stay",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, _, rest, err := a.folder(args)
 			if err != nil {
@@ -128,7 +128,7 @@ func (a *app) revokeCommand() *cobra.Command {
 			if err := control.Revoke(cmd.Context(), session, rest[0], by(cmd)); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "The invitation %s counts no more.\n", rest[0])
+			fmt.Fprintf(a.out, "The invitation %s is revoked.\n", rest[0])
 			return nil
 		}}
 }
@@ -169,7 +169,7 @@ func (a *app) joinCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	cmd.Flags().StringVar(&address, "address", "", "at which the others reach this machine (else the one from which it knocks)")
+	cmd.Flags().StringVar(&address, "address", "", "at which the others reach this machine (else the one from which it connects to the keeper)")
 	return cmd
 }
 

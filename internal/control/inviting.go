@@ -77,7 +77,7 @@ func (c *Controller) Invite(ctx context.Context, ask InviteAsked) (*Invitation, 
 	defer c.doors.mu.Unlock()
 	d, err := c.openDoor(at)
 	if err != nil {
-		return nil, fmt.Errorf("machines cannot knock there: %w; say another place with --at ADDRESS:PORT", err)
+		return nil, fmt.Errorf("the port for machines that join cannot be opened: %w; say another with --at ADDRESS:PORT", err)
 	}
 	defer c.tidyDoors()
 	t, err := joining.NewToken(authority.Print(), d.At())
@@ -100,7 +100,7 @@ func (c *Controller) knockAt(said string) (netip.AddrPort, error) {
 		}
 		a, err := netip.ParseAddr(said)
 		if err != nil || a.IsUnspecified() {
-			return netip.AddrPort{}, fmt.Errorf("%q is no place at which machines could knock: say an address of this machine, or ADDRESS:PORT", said)
+			return netip.AddrPort{}, fmt.Errorf("%q is no address that machines could connect to: say one of this machine, or ADDRESS:PORT", said)
 		}
 		return netip.AddrPortFrom(a, 0), nil
 	}
@@ -124,7 +124,7 @@ func (c *Controller) knockAt(said string) (netip.AddrPort, error) {
 			}
 		}
 	}
-	return netip.AddrPort{}, errors.New("this machine has no address at which others could knock: say one with --at ADDRESS")
+	return netip.AddrPort{}, errors.New("this machine has no address that others could connect to: say one with --at ADDRESS")
 }
 
 // fromHere is the address from which this machine would speak to another one. Nothing is sent.
@@ -184,7 +184,7 @@ func (c *Controller) tidyDoors() {
 	wanted := wantedDoors(c.current(), time.Now())
 	for at, d := range c.doors.open {
 		if !wanted[at] {
-			_ = d.Close()
+			d.Shut()
 			delete(c.doors.open, at)
 		}
 	}
@@ -199,7 +199,7 @@ func (c *Controller) tidyDoors() {
 	c.unjoined = failed
 	c.mu.Unlock()
 	if !same {
-		slog.Warn("doors for invited machines have changed", "why", failed)
+		slog.Warn("the port for machines that join", "why", failed)
 		c.publish()
 	}
 }
@@ -271,7 +271,7 @@ var machineName = regexp.MustCompile(`^[A-Za-z0-9-]{1,60}$`)
 func (c *Controller) Admit(ctx context.Context, h joining.Hello, from netip.Addr) (at joining.Place, err error) {
 	address, err := netip.ParseAddr(h.Address)
 	if err != nil || !machineName.MatchString(h.Machine) || !path.IsAbs(h.Folder) || path.Clean(h.Folder) != h.Folder || h.Folder == "/" {
-		return at, errors.New("what this machine says of itself cannot be used")
+		return at, errors.New("what this machine says of itself is malformed")
 	}
 	if err := c.submit(ctx, input{in: engine.Admit{ID: h.ID, Sum: joining.SumOf(h.Secret), Machine: h.Machine, From: from.String(), At: time.Now().UTC()}}); err != nil {
 		return at, err
@@ -342,7 +342,7 @@ func (c *Controller) Arrived(ctx context.Context, h joining.Hello, at joining.Pl
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("who keeps %s cannot speak with it at %s: %w. Open that port for the machine that keeps the field", at.Field, url, err)
+			return fmt.Errorf("the keeper of %s cannot connect to it at %s: %w. Open that port for the machine on which the keeper runs", at.Field, url, err)
 		case <-time.After(100 * time.Millisecond):
 		}
 	}

@@ -46,7 +46,7 @@ func (a *Authority) Door(seed []byte, protocols ...string) (terms *tls.Config, p
 }
 
 // ErrOtherDoor says that who answers is not who an invitation is from. It was told nothing.
-var ErrOtherDoor = errors.New("who answers there is not who keeps the field that the invitation is from")
+var ErrOtherDoor = errors.New("whoever answers there is not the keeper of the field that the invitation is from")
 
 // Knock gives the terms on which a machine speaks to the door of the field whose authority has that print. It says nothing before the other side has shown
 // that it is that door.

@@ -90,11 +90,11 @@ func Join(ctx context.Context, o Options) error {
 		return host.DiskError(err)
 	}
 	if err := service.Start(ctx, p, conn); err != nil {
-		return fmt.Errorf("this machine was let in as %s, and its agent cannot be started: %w", p.Node, err)
+		return fmt.Errorf("this machine may join as %s, and its agent cannot be started: %w", p.Node, err)
 	}
 	var said Welcome
 	if err := Hear(conn, &said); err != nil {
-		return fmt.Errorf("the agent of %s runs here, and who keeps %s has not said whether it can be reached: %w", p.Node, p.Field, err)
+		return fmt.Errorf("the agent of %s runs here, and the keeper of %s has not said whether it can reach it: %w", p.Node, p.Field, err)
 	}
 	if said.Why != "" {
 		return fmt.Errorf("the agent of %s runs here, and %s", p.Node, said.Why)

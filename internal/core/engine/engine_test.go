@@ -21,7 +21,7 @@ func draft(members int) *field.Field {
 	return f
 }
 
-// must takes an input. Nodes that are asked for because of it are there at once.
+// must takes an input. Nodes that are asked for because of it are there at once, but for those whose machines join.
 func must(t *testing.T, s *state.State, in Input) []state.Event {
 	t.Helper()
 	events, err := Step(s, morning, in)
@@ -29,7 +29,7 @@ func must(t *testing.T, s *state.State, in Input) []state.Event {
 		t.Fatal(err)
 	}
 	for _, n := range state.SortedNodes(s) {
-		if n.Asked {
+		if n.Asked && !n.Comes() {
 			events = append(events, must(t, s, NodeGiven{Node: n.Name, Times: n.Bound, Binding: state.Binding{Address: "198.18.0.1", Dir: "/n"}})...)
 		}
 	}

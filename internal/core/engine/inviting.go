@@ -80,7 +80,7 @@ func joiningNodes(s *state.State, node field.NodeName, zone field.ZoneName) []fi
 
 func (in Revoke) decide(s *state.State) ([]state.Fact, error) {
 	if _, known := s.Invitations[in.ID]; !known {
-		return nil, fmt.Errorf("there is no invitation %s that counts; `lanternfield invite list` lists them", in.ID)
+		return nil, fmt.Errorf("there is no valid invitation %s; `lanternfield invite list` lists them", in.ID)
 	}
 	return []state.Fact{state.InvitationRevoked(in)}, nil
 }
@@ -91,7 +91,7 @@ func (in Admit) decide(s *state.State) ([]state.Fact, error) {
 	case !known || subtle.ConstantTimeCompare([]byte(i.Sum), []byte(in.Sum)) != 1:
 		return nil, fmt.Errorf("this invitation is none of this field's, or was revoked")
 	case !in.At.Before(i.Until):
-		return nil, fmt.Errorf("this invitation counted until %s: ask for a new one", i.Until.UTC().Format("2 Jan 2006 15:04 MST"))
+		return nil, fmt.Errorf("this invitation expired on %s: ask for a new one", i.Until.UTC().Format("2 Jan 2006 15:04 MST"))
 	}
 	if err := guardOrder(s, "join"); err != nil {
 		return nil, err
@@ -137,7 +137,7 @@ func nodeFor(s *state.State, i state.Invitation, machine string) (field.NodeName
 		return "", fmt.Errorf("%s is another machine, %s. Where that one is gone for good, take %s out of the file, deploy, say so with `lanternfield nodes lost %s`, and put it back",
 			i.Node, n.ID, i.Node, i.Node)
 	}
-	return "", fmt.Errorf("no node %sis waited for: put another one into the file with `ground: {kind: join}`, and deploy", cmp.Or(inZone(i.Zone), ""))
+	return "", fmt.Errorf("every node %sthat joins by invitation has its machine: put another one into the file with `ground: {kind: join}`, and deploy", cmp.Or(inZone(i.Zone), ""))
 }
 
 func inZone(zone field.ZoneName) string {

@@ -231,7 +231,7 @@ func missingNodes(snap *Snapshot) []string {
 		parts = append(parts, fmt.Sprintf("%s more cannot be had", wording.Counted(failing-2, "node")))
 	}
 	if len(awaited) > 0 {
-		parts = append(parts, fmt.Sprintf("%s %s to be joined by %s", wording.FirstOf(awaited, 3), wording.Plural(len(awaited), "is", "are"), wording.Plural(len(awaited), "its machine", "their machines")))
+		parts = append(parts, fmt.Sprintf("waiting for %s to join as %s", wording.Plural(len(awaited), "a machine", "machines"), wording.FirstOf(awaited, 3)))
 	}
 	if len(asked) > 0 {
 		parts = append(parts, fmt.Sprintf("%s %s asked for", wording.FirstOf(asked, 3), wording.Plural(len(asked), "is", "are")))

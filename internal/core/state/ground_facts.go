@@ -77,7 +77,7 @@ func (f NodeFailed) apply(s *State, at time.Time) {
 
 func (f NodeFailed) Sentence() string {
 	if f.Awaited {
-		return fmt.Sprintf("%s is waited for: %s", f.Node, f.Why)
+		return fmt.Sprintf("%s waits for its machine: %s", f.Node, f.Why)
 	}
 	return fmt.Sprintf("%s cannot be had: %s", f.Node, f.Why)
 }

@@ -93,7 +93,7 @@ func (f MachineAdmitted) apply(s *State, _ time.Time) {
 
 // Sentence words the fact for the journal.
 func (f MachineAdmitted) Sentence() string {
-	return fmt.Sprintf("the machine %s, from %s, is let in as %s by the invitation %s", f.Machine, f.From, f.Node, f.Invitation)
+	return fmt.Sprintf("the machine %s, from %s, joins as %s by the invitation %s", f.Machine, f.From, f.Node, f.Invitation)
 }
 
 func (f InvitationRevoked) apply(s *State, _ time.Time) {

@@ -56,7 +56,7 @@ func (g *Guests) Give(_ context.Context, want ground.Want, have ground.Bindings)
 	if at.Dir == "" {
 		var m Guest
 		if !g.Cache.Read(node, &m) || m.Leaves {
-			return at, &ground.AwaitedError{Why: fmt.Sprintf("no machine has joined as it yet; `lanternfield invite --node %s` says what to type there", node)}
+			return at, &ground.AwaitedError{Why: fmt.Sprintf("no machine has joined as it yet; `lanternfield invite --node %s` prints the command to run on it", node)}
 		}
 		at.Address, at.Dir, at.ID = m.Address, m.Dir, m.Machine
 	}
@@ -90,7 +90,7 @@ func (g *Guests) find(ctx context.Context, node field.NodeName, at state.Binding
 }
 
 // errSealed says why no agent is looked for.
-var errSealed = errors.New("it is not known here where its agent answers")
+var errSealed = errors.New("its agent has not answered yet")
 
 // searchAtOnce and searchWithin bound the search for an agent's port.
 const (
@@ -254,5 +254,5 @@ func (g *Guests) Found(context.Context) ground.Bindings { return nil }
 
 // SetAside cannot be done from here.
 func (g *Guests) SetAside(_ context.Context, node field.NodeName, _ state.Binding) (string, error) {
-	return "", fmt.Errorf("%s has joined by an invitation, and what is on it is not set aside from here", node)
+	return "", fmt.Errorf("%s has joined by invitation, and what is on it cannot be set aside from here", node)
 }

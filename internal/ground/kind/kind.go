@@ -68,7 +68,7 @@ func onGuest(n field.Node, g field.Ground) (at []string, problem, hint string) {
 		return []string{"name"}, "is of a set of nodes that are made as members want them, and machines that join are not made", "name the nodes one by one"
 	}
 	if g != (field.Ground{Kind: g.Kind, Folder: g.Folder, AgentPort: g.AgentPort}) {
-		return []string{"name"}, "is to join by an invitation, and its ground says how a host is reached by SSH", "leave that out, but for `folder` and `agent_port`"
+		return []string{"name"}, "is to join by invitation, and its ground says how a host is reached by SSH", "leave that out, but for `folder` and `agent_port`"
 	}
 	return inFolder(g)
 }

@@ -98,6 +98,15 @@ func (d *Door) Pin() string { return d.pin }
 // Close shuts it. Who is being let in is cut off.
 func (d *Door) Close() error { return d.server.Close() }
 
+// Shut lets nobody in any more. Who has just been let in, or is fetching something, goes on.
+func (d *Door) Shut() {
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), wholeWithin)
+		defer cancel()
+		_ = d.server.Shutdown(ctx)
+	}()
+}
+
 //go:embed join.sh
 var joinScript string
 
