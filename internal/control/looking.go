@@ -159,7 +159,7 @@ func (p *flight) reach(ctx context.Context, n *looked) {
 		}
 	case kind.Join:
 		n.Skip(preflight.HostKey, preflight.Login)
-		n.Fail(preflight.Reachable, "no machine has joined as it yet", fmt.Sprintf("deploy, and say `lanternfield invite --node %s`", n.Name))
+		n.Fail(preflight.Reachable, "no machine has joined as it yet", fmt.Sprintf("once it is deployed, `lanternfield invite --node %s`, or i in the view of nodes, prints what to run on it", n.Name))
 	default:
 		n.Skip(preflight.Checks...)
 	}

@@ -25,6 +25,7 @@ type ask struct {
 	do    func() tea.Cmd // instead of an order
 	lost  bool           // something is lost for good
 	stays bool           // whatever becomes of the draft meanwhile
+	yes   string         // what a yes does, in words; empty for "does it"
 }
 
 // failed says why an order was not taken. What has several lines, one for each host for example, is shown over the view: no reason is cut.
@@ -240,12 +241,18 @@ func init() {
 			if !a.ask.acts() {
 				return []hint{hintOf(a.keys.Close, "back")}
 			}
+			if a.ask.yes != "" {
+				return []hint{hintOf(a.keys.Yes, a.ask.yes), hintOf(a.keys.Close, "back")}
+			}
 			return []hint{hintOf(a.keys.Yes, "do it"), hintOf(a.keys.Close, "back")}
 		},
 		draw: func(a *app, g *grid.Grid, _ frame) {
 			foot := "y does it     esc goes back, nothing has been done"
 			if !a.ask.acts() {
 				foot = "esc goes back, nothing has been done"
+			}
+			if a.ask.yes != "" {
+				foot = "y " + a.ask.yes + "     esc goes back"
 			}
 			a.lines, a.shown = panel.Ask(g, a.look, a.ask.title, a.ask.text, a.ask.lost, foot)
 		}}

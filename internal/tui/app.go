@@ -175,7 +175,11 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.hear(was)
 		a.rebuild()
 		a.stillAsked()
-		return a, tea.Batch(a.nextSnap(), a.readTide(), a.readReview())
+		var look tea.Cmd
+		if a.view == nodesView && a.machines.Matrix != nil && a.past == nil && returned(was, a.snap) {
+			look = a.lookAtMachines()
+		}
+		return a, tea.Batch(a.nextSnap(), a.readTide(), a.readReview(), look)
 	case lostMsg:
 		return a, a.lost()
 	case openedMsg:
@@ -189,6 +193,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.tide = msg.samples
 	case machinesMsg:
 		a.takeMachines(msg)
+	case invitedMsg:
+		a.showInvitation(msg)
 	case keysMsg:
 		a.takeKeys(msg)
 	case accessMsg:

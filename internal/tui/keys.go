@@ -10,7 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
-	Order, Access, Prove, Nodes, LookNow, BelieveKeys         key.Binding
+	Order, Access, Prove, Nodes, LookNow, BelieveKeys, Invite key.Binding
 	CopyWay, ShowSecret, WriteWay, ChangeSecret               key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
@@ -51,6 +51,7 @@ func newKeys() keyMap {
 		Nodes:        bind("5", "the machines, and whether they are ready", "5"),
 		LookNow:      bind("enter", "look at all machines now", "enter"),
 		BelieveKeys:  bind("y", "see the keys of hosts that nobody has confirmed, and believe them", "y"),
+		Invite:       bind("i", "invite a machine: what to run on it so that it joins", "i"),
 		Prove:        bind("P", "prove that it does its work: this role, or all", "P"),
 		CopyWay:      bind("y", "copy the line with which a client connects", "y"),
 		ShowSecret:   bind("s", "show secrets, or hide them", "s"),
@@ -115,7 +116,7 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
-		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys}},
+		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.Invite}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/preflight"
+	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/wording"
 	"lanternfield/internal/tui/grid"
 )
@@ -32,6 +33,9 @@ func init() {
 		hints := []hint{{a.arrows().all, "move"}, hintOf(a.keys.LookNow, "look now")}
 		if a.machines.NewKeys() {
 			hints = append(hints, hintOf(a.keys.BelieveKeys, "the keys of new hosts"))
+		}
+		if slices.ContainsFunc(a.snap.Nodes, func(n snapshot.NodeView) bool { return n.Awaited }) {
+			hints = append(hints, hintOf(a.keys.Invite, "invite its machine"))
 		}
 		if m := a.machines.Matrix; m != nil && !m.OK() {
 			hints = append(hints, hintOf(a.keys.Dark, "to what fails"))
@@ -104,6 +108,8 @@ func (a *app) pressNodes(is keyIs) tea.Cmd {
 		}
 	case is(a.keys.BelieveKeys):
 		return a.askKeys()
+	case is(a.keys.Invite):
+		return a.invite()
 	case is(a.keys.LookNow):
 		return a.lookAtMachines()
 	case is(a.keys.Close):

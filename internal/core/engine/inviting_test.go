@@ -75,7 +75,7 @@ func TestWhoShowsAnInvitationIsLetInAsItSays(t *testing.T) {
 	must(t, s, invite("skua", "", 1))
 	refused("none of this field's", "forged", "right", "a", 0)
 	refused("none of this field's", "iskua", "wrong", "a", 0)
-	refused("counted until 1 Jan 2026 07:00 UTC", "iskua", "right", "a", time.Hour)
+	refused("expired on 1 Jan 2026 07:00 UTC", "iskua", "right", "a", time.Hour)
 	accepted("skua", "iskua", "a")
 	accepted("skua", "iskua", "a") // something came between, and it knocks again
 	refused("was for 1 machine, and has been used", "iskua", "right", "b", time.Minute)
@@ -96,7 +96,7 @@ func TestWhoShowsAnInvitationIsLetInAsItSays(t *testing.T) {
 	must(t, s, invite("", "near", 3))
 	accepted("tern", "inear", "c")
 	must(t, s, NodeGiven{Node: "tern", Times: 1, Binding: state.Binding{Kind: field.GroundJoin, ID: "c", Address: "10.0.0.10", Dir: "/x"}})
-	refused("no node in near is waited for", "inear", "right", "d", time.Minute)
+	refused("every node in near that joins by invitation has its machine", "inear", "right", "d", time.Minute)
 	must(t, s, Revoke{ID: "inear", By: "the pilot"})
 	refused("none of this field's, or was revoked", "inear", "right", "c", time.Minute)
 	if _, err := Step(s, morning, Revoke{ID: "inear"}); err == nil {

@@ -152,7 +152,7 @@ func (v *View) Draw(g *grid.Grid, k theme.Theme, now time.Time, a board.Area) {
 		v.drawNode(g, k, board.Area{X: a.X, Y: y, W: a.W, H: a.Y + a.H - y})
 	}
 	if a.H >= roomy {
-		g.Clip(a.X, a.Y+a.H-1, a.W, "Another machine: A on the board adds nodes; with ground: {kind: ssh} and an address they are hosts of yours (docs/hosts.md).", k.Quiet())
+		g.Clip(a.X, a.Y+a.H-1, a.W, "Another machine: A on the board adds nodes; ground: {kind: ssh} makes them hosts of yours, {kind: join} machines that you invite.", k.Quiet())
 	}
 }
 
