@@ -38,7 +38,7 @@ func (a *app) nodesCommand() *cobra.Command {
 			return nil
 		}}
 	a.jsonFlag(cmd)
-	cmd.AddCommand(a.acceptCommand(), a.bringKeyCommand(), a.lostCommand())
+	cmd.AddCommand(a.acceptCommand(), a.bringKeyCommand(), a.mendCommand(), a.lostCommand())
 	return cmd
 }
 

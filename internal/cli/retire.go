@@ -100,13 +100,27 @@ func (a *app) printReceipt(r *control.Receipt, forget bool, folder control.Folde
 		return
 	}
 	for _, m := range r.Members {
+		if m.Never {
+			fmt.Fprintf(a.out, "  gone  %s on %s, which was never started\n", m.Name, m.Node)
+			continue
+		}
 		fmt.Fprintf(a.out, "  gone  %s on %s (%s; processes %s)\n", m.Name, m.Node, m.Address, strings.Trim(fmt.Sprint(m.PIDs), "[]"))
 	}
 	for _, n := range r.Nodes {
-		fmt.Fprintf(a.out, "  gone  the agent of %s (%s) and its folder\n", n.Name, n.Address)
+		switch {
+		case n.Never:
+			fmt.Fprintf(a.out, "  gone  %s, which was asked for and never there\n", n.Name)
+		case n.Itself:
+			fmt.Fprintf(a.out, "  gone  the agent of %s (%s) and its folder, by its own account: nobody else can look there\n", n.Name, n.Address)
+		default:
+			fmt.Fprintf(a.out, "  gone  the agent of %s (%s) and its folder\n", n.Name, n.Address)
+		}
 	}
 	for _, left := range r.Left {
 		fmt.Fprintf(a.out, "  LEFT  %s\n", left)
+	}
+	for _, what := range r.Stays {
+		fmt.Fprintf(a.out, "  STAYS  %s\n", what)
 	}
 	for _, what := range r.Unconfirmed {
 		fmt.Fprintf(a.out, "  NOT CONFIRMED  %s\n", what)

@@ -119,6 +119,9 @@ func (d *driver) release(ctx context.Context) bool {
 	if d.account(ctx); ctx.Err() != nil {
 		return true
 	}
+	if d.settle(ctx); ctx.Err() != nil {
+		return true
+	}
 	if err := d.control.ground.Release(ctx, d.node, d.at); err != nil {
 		d.lost(ctx, err.Error(), false)
 		return false

@@ -74,7 +74,14 @@ func (n *looked) judgeLacks(lacks []inspect.Lack) {
 	for _, l := range lacks {
 		if as := lackChecks[l.What]; !said[l.Why] {
 			said[l.Why] = true
-			n.Fail(as.check, fmt.Sprintf("%s: %s", l.Member, l.Why), as.do)
+			if n.Ground == kind.Local { // nodes of this machine share it: what is done for one is done to all
+				l.Step = nil
+			}
+			do := as.do
+			if l.Step != nil {
+				do = fmt.Sprintf("`lanternfield nodes mend %s`, or m in the view of nodes, would %s", n.Name, l.Step)
+			}
+			n.FailMendable(as.check, fmt.Sprintf("%s: %s", l.Member, l.Why), do, l.Step)
 		}
 	}
 	for _, as := range lackChecks {

@@ -147,7 +147,7 @@ func (c *Controller) preflown(ctx context.Context, draft *field.Field) error {
 		return nil // what cannot be rendered is said where the draft is decided on
 	}
 	p.nodes = slices.DeleteFunc(p.nodes, func(n *looked) bool { return !kind.Machines(n.Ground) })
-	if !slices.ContainsFunc(p.nodes, func(n *looked) bool { return len(n.needs.Ports) > 0 }) {
+	if !slices.ContainsFunc(p.nodes, func(n *looked) bool { return len(n.needs.Ports)+len(n.needs.Lookups) > 0 }) {
 		return nil
 	}
 	m := p.fly(ctx)

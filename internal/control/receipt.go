@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/kind"
 )
 
 // Receipt says what was taken down, and what was found when it was looked for afterwards.
@@ -30,6 +31,8 @@ type Receipt struct {
 	Left    []string      `json:"left"` // what should be gone and is not; empty when all is well
 	// Unconfirmed is what nobody could be asked about.
 	Unconfirmed []string `json:"unconfirmed,omitempty"`
+	// Stays is what was done on machines and was left there on purpose, with the reason.
+	Stays []string `json:"stays,omitempty"`
 }
 
 // ReceiptLine is one thing that was made and is gone.
@@ -40,6 +43,8 @@ type ReceiptLine struct {
 	Ports   map[string]int `json:"ports,omitempty"`
 	PIDs    []int          `json:"pids,omitempty"` // of all its processes
 	Folder  string         `json:"folder"`
+	Never   bool           `json:"never,omitempty"`  // it was asked for, and never there
+	Itself  bool           `json:"itself,omitempty"` // it has joined by invitation: its own agent alone could look there
 }
 
 // WriteReceipt makes the receipt of a retired field out of its log, looks for each thing on this machine, and keeps the
@@ -57,6 +62,10 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	r := &Receipt{Field: fieldName(f), At: time.Now().UTC(), Members: []ReceiptLine{}, Nodes: []ReceiptLine{}, Left: []string{}}
 	made := l.addMembers(r)
 	nodes := l.addNodes(r)
+	r.Stays = l.stays
+	for _, e := range l.state.Mended() {
+		r.Unconfirmed = append(r.Unconfirmed, strings.TrimSuffix(fmt.Sprintf("%s: not undone there: %s: %s", e.Node, e.Entry, e.Owed), ": "))
+	}
 	g, err := f.ground()
 	if err != nil {
 		return nil, err
@@ -80,6 +89,7 @@ type ledger struct {
 	pids     map[field.MemberName][]int
 	accounts map[field.NodeName]state.NodeAccounted
 	retired  bool
+	stays    []string
 }
 
 func ledgerOf(log eventlog.Reader) (*ledger, error) {
@@ -105,13 +115,17 @@ func (l *ledger) note(fact state.Fact) {
 		if !f.Adopted {
 			l.pids[f.Member] = append(l.pids[f.Member], f.PID)
 		}
+	case state.MendingUndone:
+		if f.Stays != "" {
+			l.stays = append(l.stays, fmt.Sprintf("%s: %s", f.Node, f.Stays))
+		}
 	case state.NodeAccounted:
 		if before, given := l.accounts[f.Node]; !given || before.Unconfirmed != "" { // what was once confirmed stays so
 			l.accounts[f.Node] = f
 		}
 	case state.Accepted:
 		if l.retired {
-			l.retired = false
+			l.retired, l.stays = false, nil
 			clear(l.pids)
 			clear(l.accounts)
 			clear(l.planned)
@@ -130,7 +144,7 @@ func (l *ledger) addMembers(r *Receipt) []ground.Made {
 	}) {
 		n := l.state.Nodes[m.Node]
 		line := ReceiptLine{Name: string(m.Name), Node: m.Node, Address: n.Address, Ports: m.Ports, PIDs: l.pids[m.Name],
-			Folder: filepath.Join(n.Dir, "members", string(m.Name))}
+			Folder: filepath.Join(n.Dir, "members", string(m.Name)), Never: len(l.pids[m.Name]) == 0}
 		r.Members = append(r.Members, line)
 		made = append(made, ground.Made{Member: m.Name, Node: m.Node, Folder: line.Folder, PIDs: line.PIDs})
 	}
@@ -153,7 +167,7 @@ func (l *ledger) addNodes(r *Receipt) ground.Bindings {
 		case len(account.Left) > 0:
 			r.Unconfirmed = append(r.Unconfirmed, fmt.Sprintf("%s: its agent still held %s when it ended", n.Name, strings.Join(account.Left, ", ")))
 		}
-		r.Nodes = append(r.Nodes, ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir})
+		r.Nodes = append(r.Nodes, ReceiptLine{Name: string(n.Name), Address: n.Address, Folder: n.Dir, Never: !n.There(), Itself: n.There() && n.Kind == kind.Join})
 	}
 	return nodes
 }

@@ -40,6 +40,9 @@ type Session interface {
 	Seal(ctx context.Context, s Seals) error
 	// Invite lets machines join. What it gives is given once.
 	Invite(ctx context.Context, ask InviteAsked) (*Invitation, error)
+	// Mend does on machines what preflight has offered, and SettleLedger undoes what nobody has a use for any more, on those that are named or on all.
+	Mend(ctx context.Context, ask MendAsked) ([]MendOutcome, error)
+	SettleLedger(ctx context.Context, only []field.NodeName) error
 	// Do carries out an order: it returns when the order is stored, not when it has come true.
 	Do(ctx context.Context, o Request) error
 	// Journal gives a part of the journal, oldest first.

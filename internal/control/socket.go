@@ -64,15 +64,7 @@ func (c *Controller) handler() http.Handler {
 		t, err := c.Trust(r.Context())
 		answer(w, t, err)
 	})
-	mux.HandleFunc("POST /v1/access", func(w http.ResponseWriter, r *http.Request) {
-		var ask AccessAsked
-		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
-			answer(w, nil, err)
-			return
-		}
-		a, err := c.Access(r.Context(), ask)
-		answer(w, a, err)
-	})
+	mux.HandleFunc("POST /v1/access", taking(c.Access))
 	mux.HandleFunc("POST /v1/order", func(w http.ResponseWriter, r *http.Request) {
 		c.door.asked.Add(1) // the controller may end of what is asked, and who asked is told
 		defer c.door.asked.Add(-1)
@@ -89,15 +81,7 @@ func (c *Controller) handler() http.Handler {
 		samples, err := c.Tide(r.Context(), since)
 		answer(w, samples, err)
 	})
-	mux.HandleFunc("POST /v1/journal", func(w http.ResponseWriter, r *http.Request) {
-		var part Range
-		if err := json.NewDecoder(r.Body).Decode(&part); err != nil {
-			answer(w, nil, err)
-			return
-		}
-		entries, err := c.Journal(r.Context(), part)
-		answer(w, entries, err)
-	})
+	mux.HandleFunc("POST /v1/journal", taking(c.Journal))
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
 		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
 		if err != nil {
@@ -107,15 +91,7 @@ func (c *Controller) handler() http.Handler {
 		s, err := c.Past(r.Context(), at)
 		answer(w, s, err)
 	})
-	mux.HandleFunc("POST /v1/lines", func(w http.ResponseWriter, r *http.Request) {
-		var after map[field.MemberName]int64
-		if err := json.NewDecoder(r.Body).Decode(&after); err != nil {
-			answer(w, nil, err)
-			return
-		}
-		lines, err := c.Lines(r.Context(), after)
-		answer(w, lines, err)
-	})
+	mux.HandleFunc("POST /v1/lines", taking(c.Lines))
 	mux.HandleFunc("GET /v1/attach", c.attach)
 	mux.HandleFunc("GET /v1/keeper", func(w http.ResponseWriter, _ *http.Request) { answer(w, c.Keeper(), nil) })
 	mux.HandleFunc("POST /v1/unseal", func(w http.ResponseWriter, r *http.Request) {
@@ -141,33 +117,18 @@ func (c *Controller) handler() http.Handler {
 		review, err := c.ChangeSecret(r.Context(), ask)
 		answer(w, review, err)
 	})
-	mux.HandleFunc("POST /v1/invite", func(w http.ResponseWriter, r *http.Request) {
-		var ask InviteAsked
-		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
-			answer(w, nil, err)
-			return
+	mux.HandleFunc("POST /v1/mend", taking(c.Mend))
+	mux.HandleFunc("POST /v1/settle", func(w http.ResponseWriter, r *http.Request) {
+		var only []field.NodeName
+		err := json.NewDecoder(r.Body).Decode(&only)
+		if err == nil {
+			err = c.SettleLedger(r.Context(), only)
 		}
-		i, err := c.Invite(r.Context(), ask)
-		answer(w, i, err)
+		answer(w, struct{}{}, err)
 	})
-	mux.HandleFunc("POST /v1/outside", func(w http.ResponseWriter, r *http.Request) {
-		var ask OutsideAsked
-		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
-			answer(w, nil, err)
-			return
-		}
-		out, err := c.Outside(r.Context(), ask)
-		answer(w, out, err)
-	})
-	mux.HandleFunc("POST /v1/link", func(w http.ResponseWriter, r *http.Request) {
-		var ask link.Ask
-		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
-			answer(w, nil, err)
-			return
-		}
-		said, err := c.Link(r.Context(), ask)
-		answer(w, said, err)
-	})
+	mux.HandleFunc("POST /v1/invite", taking(c.Invite))
+	mux.HandleFunc("POST /v1/outside", taking(c.Outside))
+	mux.HandleFunc("POST /v1/link", taking(c.Link))
 	mux.HandleFunc("POST /v1/unlink", func(w http.ResponseWriter, r *http.Request) {
 		var ask link.Ask
 		err := json.NewDecoder(r.Body).Decode(&ask)
@@ -191,6 +152,19 @@ func (c *Controller) handler() http.Handler {
 		c.door.once.Do(func() { close(c.door.handover) })
 	})
 	return mux
+}
+
+// taking reads what is asked, and answers what comes of it.
+func taking[Ask, Answer any](do func(context.Context, Ask) (Answer, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		var ask Ask
+		if err := json.NewDecoder(r.Body).Decode(&ask); err != nil {
+			answer(w, nil, err)
+			return
+		}
+		out, err := do(r.Context(), ask)
+		answer(w, out, err)
+	}
 }
 
 // remote is a session through another process's controller.

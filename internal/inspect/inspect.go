@@ -13,6 +13,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/machine"
+	"lanternfield/internal/core/mending"
 	"lanternfield/internal/core/order"
 )
 
@@ -22,6 +23,9 @@ type Request struct {
 	Lookups []order.Lookup   `json:"lookups,omitempty"`
 	Listen  []machine.Socket `json:"listen,omitempty"`  // to be listened at until the connection ends
 	Connect []machine.Socket `json:"connect,omitempty"` // to be connected to
+	Field   string           `json:"field,omitempty"`   // for which something is done
+	Mend    []mending.Step   `json:"mend,omitempty"`    // to be done there
+	Undo    []mending.Entry  `json:"undo,omitempty"`    // to be undone
 	Free    bool             `json:"free,omitempty"`    // what was listened at is to be free when this is answered
 }
 
@@ -31,7 +35,21 @@ type Answer struct {
 	Lacks   []Lack           `json:"lacks,omitempty"`
 	Listens []Outcome        `json:"listens,omitempty"`
 	Connect []Outcome        `json:"connect,omitempty"`
+	Mended  []Mended         `json:"mended,omitempty"`
+	Undone  []Undone         `json:"undone,omitempty"`
 	Error   string           `json:"error,omitempty"`
+}
+
+// Mended is what came of something that was to be done: what was made of it even where it failed.
+type Mended struct {
+	mending.Entry
+	Why string `json:"why,omitempty"` // it failed
+}
+
+// Undone is what came of something that was to be undone.
+type Undone struct {
+	Stays string `json:"stays,omitempty"` // what is there all the same, and why
+	Why   string `json:"why,omitempty"`   // it failed
 }
 
 // What is lacking.
@@ -50,6 +68,7 @@ type Lack struct {
 	Member field.MemberName `json:"member"`
 	What   What             `json:"what"`
 	Why    string           `json:"why"`
+	Step   *mending.Step    `json:"step,omitempty"` // by which it can be mended there
 }
 
 // Outcome is what came of listening or connecting.

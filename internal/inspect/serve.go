@@ -25,8 +25,10 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/machine"
+	"lanternfield/internal/core/mending"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host/fit"
+	"lanternfield/internal/host/mend"
 	"lanternfield/internal/netfault"
 )
 
@@ -98,27 +100,71 @@ func (s *server) answer(ctx context.Context, r Request) Answer {
 		a.Listens = append(a.Listens, o)
 	}
 	a.Connect = connectAll(ctx, r.Connect)
+	mender := mend.New(r.Field)
+	for _, step := range r.Mend {
+		e, err := mender.Do(ctx, step)
+		a.Mended = append(a.Mended, Mended{e, words(err)})
+	}
+	for _, e := range r.Undo {
+		stays, err := mender.Undo(ctx, e)
+		a.Undone = append(a.Undone, Undone{stays, words(err)})
+	}
 	return a
 }
 
-// lacks tells all that a member would lack, not only the first.
+func words(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
+}
+
+// lacks tells all that a member would lack, not only the first, with what would mend it here.
 func (s *server) lacks(l order.Lookup) []Lack {
 	var out []Lack
-	note := func(what What, err error) {
-		if err != nil {
-			out = append(out, Lack{l.Member, what, strings.TrimSuffix(err.Error(), fit.TriedAgain)})
+	note := func(what What, err error, step *mending.Step) {
+		if err == nil {
+			return
+		}
+		if !mend.MayMend() {
+			step = nil
+		}
+		out = append(out, Lack{l.Member, what, strings.TrimSuffix(err.Error(), fit.TriedAgain), step})
+	}
+	var packages *mending.Step
+	if len(l.Packages) > 0 && mend.HasPackages() {
+		packages = &mending.Step{Kind: mending.Packages, Packages: l.Packages}
+	}
+	_, missing := fit.LookUp(l.Program, l.LookIn)
+	if note(Program, missing, packages); missing == nil {
+		_, missing = s.versions.Pick(l)
+		note(Program, missing, packages)
+	}
+	var limit *fit.LimitError
+	err := fit.CheckLimits(l.Limits)
+	if errors.As(err, &limit) && limit.Kernel != nil {
+		note(Limit, err, raise(limit.Kernel))
+	} else {
+		note(Limit, err, nil)
+	}
+	for _, err := range fit.KernelLacks(l.Kernel) {
+		var setting *fit.KernelError
+		if errors.As(err, &setting) {
+			note(Kernel, err, raise(setting))
+		} else {
+			note(Kernel, err, nil)
 		}
 	}
-	_, err := fit.LookUp(l.Program, l.LookIn)
-	if note(Program, err); err == nil {
-		_, err := s.versions.Pick(l)
-		note(Program, err)
+	if missing == nil { // else the user comes with the program
+		packages = nil
 	}
-	note(Limit, fit.CheckLimits(l.Limits))
-	note(Kernel, fit.CheckKernel(l.Kernel))
 	_, err = fit.AccountFor(l.User, l.IfRoot)
-	note(User, err)
+	note(User, err, packages)
 	return out
+}
+
+func raise(e *fit.KernelError) *mending.Step {
+	return &mending.Step{Kind: mending.Kernel, Setting: e.Setting, Value: e.Want}
 }
 
 // listen listens at an address, and greets whoever comes.

@@ -195,6 +195,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.takeMachines(msg)
 	case invitedMsg:
 		a.showInvitation(msg)
+	case mendedMsg:
+		return a, a.takeMended(msg)
 	case keysMsg:
 		a.takeKeys(msg)
 	case accessMsg:

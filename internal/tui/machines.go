@@ -37,6 +37,9 @@ func init() {
 		if slices.ContainsFunc(a.snap.Nodes, func(n snapshot.NodeView) bool { return n.Awaited }) {
 			hints = append(hints, hintOf(a.keys.Invite, "invite its machine"))
 		}
+		if m := a.machines.Matrix; m != nil && len(m.Mendable()) > 0 {
+			hints = append(hints, hintOf(a.keys.MendThere, "mend what can be mended"))
+		}
 		if m := a.machines.Matrix; m != nil && !m.OK() {
 			hints = append(hints, hintOf(a.keys.Dark, "to what fails"))
 		}
@@ -110,6 +113,8 @@ func (a *app) pressNodes(is keyIs) tea.Cmd {
 		return a.askKeys()
 	case is(a.keys.Invite):
 		return a.invite()
+	case is(a.keys.MendThere):
+		return a.askToMend()
 	case is(a.keys.LookNow):
 		return a.lookAtMachines()
 	case is(a.keys.Close):

@@ -35,7 +35,7 @@ func TestWhatCannotBeInvitedIsRefused(t *testing.T) {
 		"has no node gannet":                         invite("gannet", "", 1),
 		"gull-1 does not come by invitation":         invite("gull-1", "", 1),
 		"has no zone nowhere":                        invite("", "nowhere", 1),
-		"at the least and 30 days at the most":          long,
+		"at the least and 30 days at the most":       long,
 		"counts for 1 min":                           short,
 		"2 machines cannot be invited at once":       invite("skua", "", 2),
 		"0 machines cannot be invited at once":       invite("", "", 0),

@@ -19,6 +19,8 @@ type Program struct {
 	// InsteadOfRoot is whom it runs as where its agent is root and User is empty; elsewhere it runs as the agent's own user.
 	InsteadOfRoot string `json:"instead_of_root,omitempty"`
 
+	Packages []string `json:"packages,omitempty"` // of Debian, that it comes in; not templates
+
 	Version *VersionOf      `json:"version,omitempty"` // how the program is asked for its own version
 	Ports   map[string]Port `json:"ports,omitempty"`
 	Env     map[string]Text `json:"env,omitempty"`

@@ -273,6 +273,8 @@ type Lookup struct {
 	Version string           `json:"version,omitempty"` // that the role wants
 	Tells   *field.VersionOf `json:"tells,omitempty"`
 	Kernel  map[string]int   `json:"kernel,omitempty"`
+
+	Packages []string `json:"packages,omitempty"` // that the program comes in
 }
 
 // Question is put to a member once, by the agent of its node.

@@ -9,6 +9,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/machine"
+	"lanternfield/internal/core/mending"
 )
 
 // Check is one thing that is looked at on every node.
@@ -50,6 +51,8 @@ const (
 type Problem struct {
 	Why string `json:"why"`
 	Do  string `json:"do,omitempty"`
+
+	Step *mending.Step `json:"step,omitempty"` // by which it can be mended from here
 }
 
 // Cell is a check of one node.
@@ -93,7 +96,43 @@ func (n *Node) Failing() (count int) {
 // Fail notes that a check fails.
 func (n *Node) Fail(c Check, why, do string) {
 	cell := n.Cells[c]
-	n.set(c, Cell{Bad, append(cell.Problems, Problem{why, do})})
+	n.set(c, Cell{Bad, append(cell.Problems, Problem{Why: why, Do: do})})
+}
+
+// FailMendable notes that a check fails, and what would mend it from here; nil where nothing would.
+func (n *Node) FailMendable(c Check, why, do string, step *mending.Step) {
+	n.Fail(c, why, do)
+	if problems := n.Cells[c].Problems; step != nil {
+		problems[len(problems)-1].Step = step
+	}
+}
+
+// Mendable lists what would mend what fails, for the nodes that are named; for all where none is.
+func (m *Matrix) Mendable(only ...field.NodeName) []Mending {
+	var out []Mending
+	for _, n := range m.Nodes {
+		if len(only) > 0 && !slices.Contains(only, n.Name) {
+			continue
+		}
+		var steps []mending.Step
+		for _, c := range Checks {
+			for _, p := range n.Cells[c].Problems {
+				if p.Step != nil {
+					steps = append(steps, *p.Step)
+				}
+			}
+		}
+		for _, s := range mending.Merge(steps) {
+			out = append(out, Mending{n.Name, s})
+		}
+	}
+	return out
+}
+
+// Mending is a step that is to be done on a node.
+type Mending struct {
+	Node field.NodeName `json:"node"`
+	mending.Step
 }
 
 // Pass notes that a check was made; it stays failed where it has failed.

@@ -89,7 +89,7 @@ func (s *Scene) Lookup(name field.MemberName) (order.Lookup, error) {
 	p := role.Program
 	r := &renderer{view: v, at: []string{"program"}}
 	l := order.Lookup{Member: name, Program: r.text(p.Command[0], "command", "0"), LookIn: r.list(p.LookIn, "look_in"), User: p.RunsAs(), IfRoot: runsAsIfRoot(p),
-		Limits: p.Limits, Kernel: p.Kernel, Version: v.Version, Tells: r.tells(p.Version)}
+		Limits: p.Limits, Kernel: p.Kernel, Version: v.Version, Tells: r.tells(p.Version), Packages: p.Packages}
 	return l, errors.Join(r.errs...)
 }
 

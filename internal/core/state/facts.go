@@ -251,7 +251,7 @@ func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
 
 func (f FieldRetired) apply(s *State, at time.Time) {
 	s.Retired, s.Retiring, s.Rollout.Ended, s.Rollout.Outcome = true, false, at, Completed
-	s.Proofs = nil
+	s.Proofs, s.Invitations = nil, nil
 	s.endTasks(at) // in a log of an older version they went on
 }
 

@@ -39,6 +39,17 @@ var limits = []limit{
 	{"of locked memory", unix.RLIMIT_MEMLOCK, func(l field.Limits) uint64 { return uint64(l.LockedMemory) }, "LimitMEMLOCK", true},
 }
 
+// LimitError says that a limit that a program needs cannot be given to it here.
+type LimitError struct {
+	why    string
+	Kernel *KernelError // the setting that stands in the way, where it is one
+}
+
+func (e *LimitError) Error() string { return e.why }
+
+// mostOpen is the setting of the kernel that bounds how many files a process may have open.
+const mostOpen = "fs.nr_open"
+
 // CheckLimits tells which limit a program needs that this agent cannot give it.
 func CheckLimits(l field.Limits) error {
 	for _, x := range limits {
@@ -55,7 +66,12 @@ func CheckLimits(l field.Limits) error {
 			}
 		}
 		if want > most {
-			return fmt.Errorf("it needs %s %s, and %s is the most that can be given here; raise the hard limit of the agent (ulimit -H, or %s= of a service)", x.amount(want), x.words, x.amount(most), x.unit)
+			lacks := &LimitError{why: fmt.Sprintf("it needs %s %s, and %s is the most that can be given here; raise the hard limit of the agent (ulimit -H, or %s= of a service)", x.amount(want), x.words, x.amount(most), x.unit)}
+			if MayRaise() && x.resource == unix.RLIMIT_NOFILE {
+				lacks.Kernel = &KernelError{Setting: mostOpen, Want: int(want), Have: int(most)}
+				lacks.why = fmt.Sprintf("it needs %s %s, and the kernel allows %s of them (%s)", x.amount(want), x.words, x.amount(most), mostOpen)
+			}
+			return lacks
 		}
 	}
 	return nil
@@ -72,24 +88,44 @@ func MayRaise() bool {
 	return err == nil && caps&(1<<unix.CAP_SYS_RESOURCE) != 0
 }
 
+// KernelError says that a setting of the kernel is less than what a program needs.
+type KernelError struct {
+	Setting    string
+	Want, Have int
+}
+
+func (e *KernelError) Error() string {
+	return fmt.Sprintf("it needs at least %d for the setting %s of the kernel, which is %d; as root: sysctl -w %s=%d, and the same as a line in /etc/sysctl.d for the next start of the machine",
+		e.Want, e.Setting, e.Have, e.Setting, e.Want)
+}
+
 // CheckKernel tells which setting of the kernel is less than what a program needs.
 func CheckKernel(kernel map[string]int) error {
+	if errs := KernelLacks(kernel); len(errs) > 0 {
+		return errs[0]
+	}
+	return nil
+}
+
+// KernelLacks tells all of them.
+func KernelLacks(kernel map[string]int) (lacks []error) {
 	for _, name := range slices.Sorted(maps.Keys(kernel)) {
 		at := filepath.Join("/proc/sys", filepath.Clean("/"+strings.ReplaceAll(name, ".", "/")))
 		data, err := os.ReadFile(at)
 		if err != nil {
-			return fmt.Errorf("it needs the setting %s of the kernel, and there is none of that name here", name)
+			lacks = append(lacks, fmt.Errorf("it needs the setting %s of the kernel, and there is none of that name here", name))
+			continue
 		}
 		have, err := strconv.Atoi(strings.Fields(string(data) + " x")[0])
 		if err != nil {
-			return fmt.Errorf("it needs at least %d for the setting %s of the kernel, which is %q and no number", kernel[name], name, strings.TrimSpace(string(data)))
+			lacks = append(lacks, fmt.Errorf("it needs at least %d for the setting %s of the kernel, which is %q and no number", kernel[name], name, strings.TrimSpace(string(data))))
+			continue
 		}
 		if have < kernel[name] {
-			return fmt.Errorf("it needs at least %d for the setting %s of the kernel, which is %d; as root: sysctl -w %s=%d, and the same as a line in /etc/sysctl.d for the next start of the machine",
-				kernel[name], name, have, name, kernel[name])
+			lacks = append(lacks, &KernelError{Setting: name, Want: kernel[name], Have: have})
 		}
 	}
-	return nil
+	return lacks
 }
 
 func kernelMost(name string) uint64 {
