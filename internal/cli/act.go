@@ -25,14 +25,17 @@ import (
 
 func (a *app) deployCommand() *cobra.Command {
 	var timeout time.Duration
+	anyway := false
 	cmd := &cobra.Command{Use: "deploy [FILE]", Short: "Carry the review out and wait until the field has converged",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, rest, err := a.load(args)
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
+			a.anyway = anyway
 			return a.deploy(cmd, f, folder, nil, timeout)
 		}}
+	cmd.Flags().BoolVar(&anyway, "anyway", false, "also when machines are not ready: what would come to those waits, and the rest goes on")
 	a.actFlags(cmd, &timeout)
 	a.takeOverFlag(cmd)
 	return cmd
@@ -140,7 +143,7 @@ func (a *app) deploy(cmd *cobra.Command, f draft, folder control.Folder, save fu
 	if err := a.giveSecrets(ctx, cmd, session, given); err != nil {
 		return err
 	}
-	if err := session.Do(ctx, control.Request{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd)}); err != nil {
+	if err := session.Do(ctx, control.Request{What: "deploy", Draft: f.Field, Accepted: review, By: by(cmd), Anyway: a.anyway}); err != nil {
 		return err
 	}
 	return a.follow(ctx, session, timeout, waited{what: "deploy", want: snapshot.Converged})

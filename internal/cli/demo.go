@@ -34,7 +34,7 @@ func (a *app) demoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.open(cmd.Context(), file, ascii)
+			return a.open(cmd.Context(), file, ascii, false)
 		}}
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII only")
 	cmd.Flags().BoolVar(&run, "run", false, "carry the demo out without a screen, and report")

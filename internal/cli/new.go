@@ -36,7 +36,7 @@ func (a *app) newCommand() *cobra.Command {
 					fmt.Fprintln(a.err, "No field was written.")
 					return errBadAnswer
 				}
-				return a.open(cmd.Context(), file, ascii)
+				return a.open(cmd.Context(), file, ascii, true)
 			}
 			p, err := pattern.Find(args[0])
 			if err != nil {

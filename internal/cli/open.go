@@ -10,7 +10,7 @@ import (
 )
 
 func (a *app) openCommand() *cobra.Command {
-	var ascii bool
+	var ascii, fresh bool
 	cmd := &cobra.Command{Use: "open [FILE]", Short: "Open the full-screen application",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file, rest, err := a.pickFile(args)
@@ -18,17 +18,19 @@ func (a *app) openCommand() *cobra.Command {
 				if file, err = a.screens.Start(cmd.Context(), ".", ascii); err == nil && file == "" {
 					return nil
 				}
+				fresh = true
 			}
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
-			return a.open(cmd.Context(), file, ascii)
+			return a.open(cmd.Context(), file, ascii, fresh)
 		}}
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII only")
 	return cmd
 }
 
-func (a *app) open(ctx context.Context, file string, ascii bool) error {
+// open opens the application; fresh says that the file has just been made.
+func (a *app) open(ctx context.Context, file string, ascii, fresh bool) error {
 	f, err := fieldfile.Load(file, a.env)
 	if err != nil {
 		return err
@@ -40,5 +42,5 @@ func (a *app) open(ctx context.Context, file string, ascii bool) error {
 	if !isTerminal(a.in) {
 		return errors.New("the full-screen application needs a terminal; `lanternfield status` prints the field")
 	}
-	return a.screens.Open(ctx, file, a.env, folder, ascii)
+	return a.screens.Open(ctx, file, a.env, folder, ascii, fresh)
 }

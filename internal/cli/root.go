@@ -39,8 +39,8 @@ var errBadAnswer = errors.New("the answer is bad")
 
 // Screens are the full-screen parts. They are handed in by cmd/lanternfield, so that commands need no screen.
 type Screens struct {
-	Open  func(ctx context.Context, file, env string, folder control.Folder, ascii bool) error // the application
-	Start func(ctx context.Context, dir string, ascii bool) (file string, err error)           // the guided start
+	Open  func(ctx context.Context, file, env string, folder control.Folder, ascii, fresh bool) error // the application; fresh says that the file has just been made
+	Start func(ctx context.Context, dir string, ascii bool) (file string, err error)                  // the guided start
 }
 
 // app is what all commands share.
@@ -58,6 +58,7 @@ type app struct {
 	json      bool
 	yes       bool
 	takeOver  string // the field whose log is gone on with although it lacks something
+	anyway    bool   // a deploy goes on although machines are not ready
 	logLevel  string
 	screens   Screens
 }

@@ -3,6 +3,7 @@ package control
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/ground/hosts"
 )
 
 // Snapshot gives the field as it is now.
@@ -182,10 +184,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		if o.Draft != nil {
 			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)
 			lacks, err := c.lacks(ctx, o.Draft)
-			if err = cmp.Or(err, c.folder.unlinked(c.current(), o.Draft), c.folder.barred(o.Draft), missingError(lacks), c.check(ctx, o.Draft)); err != nil {
-				return err
-			}
-			if err := c.preflown(ctx, o.Draft); err != nil {
+			if err = cmp.Or(err, c.folder.unlinked(c.current(), o.Draft), c.folder.barred(o.Draft), missingError(lacks), c.ready(ctx, o)); err != nil {
 				return err
 			}
 		}
@@ -195,6 +194,19 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		c.takenBack(ctx, o)
 	}
 	return err
+}
+
+// ready refuses a draft by which machines would be used that are not ready; those that are new are looked at first.
+func (c *Controller) ready(ctx context.Context, o Request) error {
+	err := c.check(ctx, o.Draft)
+	var unfit *hosts.UnfitError
+	if o.Anyway && (err == nil || errors.As(err, &unfit)) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return c.preflown(ctx, o.Draft)
 }
 
 // Settled tells whether nothing is left to do; see engine.Settled.

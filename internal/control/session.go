@@ -66,6 +66,7 @@ type Request struct {
 	By    string       `json:"by"`
 
 	Accepted *plan.Review `json:"accepted,omitempty"` // the review of the draft that was seen; a deploy that would do anything else is refused
+	Anyway   bool         `json:"anyway,omitempty"`   // a deploy, although machines are not ready: what would come to those waits for them
 	Without  []string     `json:"without,omitempty"`  // members whose data is given up, where a start is blocked since it may be the newest
 
 	rootKey string // the fingerprint of the root of the authority that is to be made

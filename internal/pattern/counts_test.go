@@ -65,7 +65,7 @@ func TestWhatKitsRequireIsNeeded(t *testing.T) {
 	if needs := p.Needs(); err != nil || len(needs) != 1 || needs[0] != (Need{"chapel", "tune", "what is rung"}) {
 		t.Fatalf("%v, %v", needs, err)
 	}
-	a := Answers{Name: "new", Zones: []Zone{{"", 1}}}
+	a := Answers{Name: "new", Zones: []Zone{{Nodes: 1}}}
 	a.Settings = map[field.RoleName]map[string]string{"chapel": {"tune": `high "C"`}}
 	o, err := p.Make(a)
 	if err != nil || o.Field.Role("chapel").Settings["tune"] != `high "C"` || o.Field.Role("tower").Settings["tune"] != "low" {

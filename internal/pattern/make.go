@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -38,13 +39,15 @@ func (s Survive) String() string {
 type Zone struct {
 	Name  string
 	Nodes int
+	Hosts []string // the addresses of its nodes, where they are hosts
 }
 
 // Answers are what somebody wants of a new field.
 type Answers struct {
 	Name      string
 	Zones     []Zone
-	Size      field.Size // of each node; nothing where it is not known
+	Ground    field.Ground // of all nodes; this machine where it is empty
+	Size      field.Size   // of each node; nothing where it is not known
 	Load      string
 	Survive   Survive
 	Variables map[string]string
@@ -81,7 +84,7 @@ func ParseZones(text string) ([]Zone, error) {
 		if total += n; total > field.MostNodes {
 			return nil, fmt.Errorf("a field may have at most %d nodes", field.MostNodes)
 		}
-		zones = append(zones, Zone{words[0], n})
+		zones = append(zones, Zone{Name: words[0], Nodes: n})
 	}
 	if len(zones) == 0 {
 		return nil, fmt.Errorf("at least one node is needed; write zones like  north 3, south 3, light 2, or a number of nodes alone")
@@ -147,6 +150,9 @@ func (p Pattern) Make(a Answers) (*Outcome, error) {
 	if a.Load != "" && a.Load != p.File.Field.Load {
 		puts = append(puts, arrange.At(a.Load, "load"))
 	}
+	if a.Ground.Kind != "" {
+		puts = append(puts, arrange.At(a.ground(), "ground"))
+	}
 	puts = append(puts, arrange.At(a.nodes(), "nodes"))
 	for i := range p.File.Field.Roles {
 		puts = append(puts, a.counts(&p.File.Field.Roles[i], p.File)...)
@@ -165,10 +171,35 @@ func (p Pattern) Make(a Answers) (*Outcome, error) {
 	return o, nil
 }
 
-// nodes writes the nodes, a range for each zone.
+// ground writes where the nodes come from.
+func (a Answers) ground() string {
+	text := "kind: " + a.Ground.Kind
+	if a.Ground.User != "" {
+		text += "\nuser: " + a.Ground.User
+	}
+	if a.Ground.Sudo != "" {
+		text += "\nsudo: " + a.Ground.Sudo
+	}
+	return text + "\n"
+}
+
+// nodes writes the nodes, a range for each zone, or each host.
 func (a Answers) nodes() string {
 	var b strings.Builder
 	for _, z := range a.Zones {
+		for i, host := range z.Hosts {
+			fmt.Fprintf(&b, "- name: %s-%d\n", cmp.Or(z.Name, "node"), i+1)
+			if z.Name != "" {
+				fmt.Fprintf(&b, "  zone: %s\n", z.Name)
+			}
+			fmt.Fprintf(&b, "  address: %q\n", host)
+			if size := a.size(); size != "" {
+				fmt.Fprintf(&b, "  size: {%s}\n", size)
+			}
+		}
+		if len(z.Hosts) > 0 {
+			continue
+		}
 		name := z.Name
 		if name == "" {
 			name = "node"
@@ -182,21 +213,26 @@ func (a Answers) nodes() string {
 		if z.Name != "" {
 			fmt.Fprintf(&b, "  zone: %s\n", z.Name)
 		}
-		var size []string
-		if a.Size.CPU > 0 {
-			size = append(size, "cpu: "+strconv.FormatFloat(a.Size.CPU, 'f', -1, 64))
-		}
-		if a.Size.Memory > 0 {
-			size = append(size, "memory: "+string(field.TypeSize.Word(float64(a.Size.Memory))))
-		}
-		if a.Size.Disk > 0 {
-			size = append(size, "disk: "+string(field.TypeSize.Word(float64(a.Size.Disk))))
-		}
-		if len(size) > 0 {
-			fmt.Fprintf(&b, "  size: {%s}\n", strings.Join(size, ", "))
+		if size := a.size(); size != "" {
+			fmt.Fprintf(&b, "  size: {%s}\n", size)
 		}
 	}
 	return b.String()
+}
+
+// size writes the size of a node.
+func (a Answers) size() string {
+	var size []string
+	if a.Size.CPU > 0 {
+		size = append(size, "cpu: "+strconv.FormatFloat(a.Size.CPU, 'f', -1, 64))
+	}
+	if a.Size.Memory > 0 {
+		size = append(size, "memory: "+string(field.TypeSize.Word(float64(a.Size.Memory))))
+	}
+	if a.Size.Disk > 0 {
+		size = append(size, "disk: "+string(field.TypeSize.Word(float64(a.Size.Disk))))
+	}
+	return strings.Join(size, ", ")
 }
 
 func (a Answers) total() int {

@@ -104,7 +104,7 @@ func TestAFieldIsSavedAsAPattern(t *testing.T) {
 	if err != nil || !p.Own || p.About != "What we always do." {
 		t.Fatalf("got %+v %v", p, err)
 	}
-	o, err := p.Make(Answers{Name: "new", Zones: []Zone{{"", 2}}, Variables: map[string]string{"hands": "5"}})
+	o, err := p.Make(Answers{Name: "new", Zones: []Zone{{Nodes: 2}}, Variables: map[string]string{"hands": "5"}})
 	if err != nil || len(o.File.Field.Place) != 0 || o.File.Field.Role("hands").Members != 5 || !strings.HasPrefix(string(o.Data), "# ours\n") {
 		t.Fatalf("got %v", err)
 	}
@@ -112,5 +112,39 @@ func TestAFieldIsSavedAsAPattern(t *testing.T) {
 	_ = os.WriteFile(filepath.Join(filepath.Dir(name), "newer.pattern.yaml"), []byte(strings.Replace(string(data), "format: 1,", "format: 2,", 1)), 0o600)
 	if _, err := Find("newer"); err == nil || !strings.Contains(err.Error(), "this version reads 1") {
 		t.Errorf("a newer format: got %v", err)
+	}
+}
+
+// TestHostsAreReadFromTheirAddresses reads what somebody may write who has hosts, and makes a field of them.
+func TestHostsAreReadFromTheirAddresses(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                               "at least one host is needed",
+		"north":                          "the zone north has no host",
+		"north 3":                        `"3" is no address`,
+		"north 10.1.0.1, north 10.1.0.2": "the zone north stands there twice",
+		"north 10.1.0.1 10.1.0.1":        "10.1.0.1 stands there twice",
+		"north gull-1.example":           `"gull-1.example" is no address`,
+		"North 10.1.0.1":                 `"North" cannot name a zone`,
+		"north 10.1.0.{1..999999}":       "",
+	} {
+		if _, err := ParseHosts(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v; want %s", text, err, want)
+		}
+	}
+	zones, err := ParseHosts("north 10.1.0.{1..3}; south 10.2.0.1 fd00::2, 10.3.0.1")
+	if err != nil || len(zones) != 3 || zones[0].Nodes != 3 || zones[1].Hosts[1] != "fd00::2" || zones[2].Name != "" {
+		t.Fatalf("%+v %v", zones, err)
+	}
+	p, err := Find("sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := p.Make(Answers{Name: "mine", Zones: zones, Ground: field.Ground{Kind: field.GroundSSH, User: "harbour", Sudo: field.SudoAlways}, Survive: OneNode})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := o.File.Field
+	if f.Ground != (field.Ground{Kind: "ssh", User: "harbour", Sudo: "always"}) || len(f.Nodes) != 6 || f.Nodes[4].Name != "south-2" || f.Nodes[4].Address != "fd00::2" || f.Nodes[5].Name != "node-1" {
+		t.Errorf("%+v %+v\n%s", f.Ground, f.Nodes, o.Data)
 	}
 }

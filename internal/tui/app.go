@@ -66,6 +66,7 @@ type app struct {
 	worst     worstFailures
 	stamp     time.Time         // of the file when it was read last
 	trouble   string            // with the file
+	fresh     bool              // the file has just been made
 	opening   bool              // the file has not been read yet
 	early     []tea.KeyPressMsg // pressed before it had been
 	refused   string            // why the draft cannot be deployed as things are now

@@ -247,7 +247,7 @@ func (a *app) takeFile(msg fileMsg) tea.Cmd {
 		a.kits = msg.kits
 	}
 	a.rebuild()
-	return tea.Batch(a.readReview(), a.checkWhole(), a.pressEarly())
+	return tea.Batch(a.readReview(), a.checkWhole(), a.firstLook(), a.pressEarly())
 }
 
 // wholeMsg is what was found with every member of a large draft rendered.

@@ -10,9 +10,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/wording"
+	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/tui/grid"
 )
 
@@ -50,6 +52,18 @@ func init() {
 		a.machines.Done, a.machines.Of = int(a.lookedAt.done.Load()), int(a.lookedAt.of.Load())
 		a.machines.Draw(g, a.look, a.now, f.area)
 	}
+}
+
+// firstLook looks at the hosts of a file that has just been made: whether they are ready is what comes next.
+func (a *app) firstLook() tea.Cmd {
+	if !a.fresh {
+		return nil
+	}
+	a.fresh = false
+	if !slices.ContainsFunc(a.draft.Nodes, func(n field.Node) bool { return kind.Machines(a.draft.GroundOf(&n)) }) {
+		return nil
+	}
+	return nodesView.open(a)
 }
 
 // machinesMsg brings what was found of machines.

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -34,7 +35,11 @@ func (a *app) askToMend() tea.Cmd {
 		a.say(true, "Nobody keeps the field just now; a keeper is being started.")
 		return nil
 	}
-	q := &ask{title: fmt.Sprintf("Do %s on the %s?", wording.Plural(len(steps), "this", "these"), wording.Plural(len(steps), "machine", "machines")), stays: true}
+	where := map[string]bool{}
+	for _, s := range steps {
+		where[string(s.Node)] = true
+	}
+	q := &ask{title: fmt.Sprintf("Do %s on %s?", wording.Plural(len(steps), "this", "these"), wording.And(slices.Sorted(maps.Keys(where)))), stays: true}
 	for _, s := range steps {
 		q.text = append(q.text, fmt.Sprintf("%s: %s", s.Node, s.Step))
 	}

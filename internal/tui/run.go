@@ -19,7 +19,7 @@ import (
 const framesPerSecond = 90
 
 // Run opens the application on a field file and returns when the person quits. What runs goes on.
-func Run(ctx context.Context, file, env string, folder control.Folder, ascii bool) error {
+func Run(ctx context.Context, file, env string, folder control.Folder, ascii, fresh bool) error {
 	owner, _ := keyring.OwnerFile()
 	_, before := os.Lstat(owner)
 	session, err := keeper.Attach(ctx, folder, whoIsHere())
@@ -30,7 +30,7 @@ func Run(ctx context.Context, file, env string, folder control.Folder, ascii boo
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := newApp(ctx, file, folder, session)
-	a.env = env
+	a.env, a.fresh = env, fresh
 	if _, now := os.Lstat(owner); before != nil && now == nil {
 		a.say(false, owner+" was made: the owner's key, which opens the keyring. Keep a copy elsewhere.")
 	}

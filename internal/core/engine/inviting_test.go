@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 )
 
@@ -132,5 +133,35 @@ func TestAMemberWaitsForItsMachine(t *testing.T) {
 	}
 	if !ordered || s.Nodes["skua"].Awaited {
 		t.Errorf("its member is not ordered when it has joined: %v", events)
+	}
+}
+
+// TestMembersThatCanDoWithoutEachOtherDoNotWaitForANodeThatCannotBeHad deploys two of a role of which one's node is refused: the other runs, and it follows
+// when its node is there. Voters wait for all.
+func TestMembersThatCanDoWithoutEachOtherDoNotWaitForANodeThatCannotBeHad(t *testing.T) {
+	for _, votes := range []bool{false, true} {
+		s := state.NewState()
+		must(t, s, TakeOver{By: "test"})
+		f := draft(3)
+		f.Roles[0].Votes = votes
+		f.Nodes = append(f.Nodes, field.Node{Name: "skua", Zone: "far", Ground: field.Ground{Kind: field.GroundJoin}}, field.Node{Name: "gull-2", Zone: "a"})
+		f.Place = map[field.RoleName][]field.NodeName{"crews": {"gull-1", "gull-2", "skua"}}
+		must(t, s, Deploy{Draft: f, By: "test"})
+		must(t, s, NodeNotGiven{Node: "skua", Times: 1, Why: "it has no room"})
+		running := func() (n int) {
+			for _, m := range s.Members {
+				if m.Ordered.Want == order.Run {
+					n++
+				}
+			}
+			return n
+		}
+		if got, want := running(), map[bool]int{false: 2, true: 0}[votes]; got != want {
+			t.Errorf("voters %t: %d are ordered to run, want %d", votes, got, want)
+		}
+		must(t, s, NodeGiven{Node: "skua", Times: 1, Binding: state.Binding{Kind: field.GroundJoin, ID: "a", Address: "10.0.0.9", Dir: "/x"}})
+		if got := running(); got != 3 {
+			t.Errorf("voters %t: %d are ordered to run when all are there", votes, got)
+		}
 	}
 }

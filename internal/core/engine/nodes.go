@@ -64,9 +64,10 @@ func (w *pass) askForNodes() []state.Fact {
 	return facts
 }
 
-// allThere tells whether the nodes of all members of a role are there.
-func (w *pass) allThere(members []*state.Member) bool {
-	return !slices.ContainsFunc(members, func(m *state.Member) bool { return !w.IsThere(m) })
+// allThere tells whether the nodes of all members of a role are there. Members that can do without each other do not wait for one whose node cannot be had.
+func (w *pass) allThere(role *field.Role, members []*state.Member) bool {
+	alone := !role.Votes && !state.Procedural(role) && (role.Program == nil || role.Program.Leader == nil && role.Program.Lease == nil && len(role.Program.Found) == 0)
+	return slices.ContainsFunc(members, w.IsThere) && !slices.ContainsFunc(members, func(m *state.Member) bool { return !w.IsThere(m) && !(alone && w.refused(m)) })
 }
 
 // readdressed tells whether somebody whose address a role is told is to be given more of them: its configuration waits for that.

@@ -59,13 +59,13 @@ func (w *pass) freezeFounders() []state.Fact {
 	for i := range w.Field.Roles {
 		role := &w.Field.Roles[i]
 		members := w.active(role.Name)
-		if w.RoleOf(role.Name).Founded || len(members) == 0 || !w.open(role) || !w.allThere(members) {
+		if w.RoleOf(role.Name).Founded || len(members) == 0 || !w.open(role) || !w.allThere(role, members) {
 			continue
 		}
 		var founders []field.MemberName
 		back := false
 		for _, m := range members {
-			if m.Founding && !m.Halted {
+			if m.Founding && !m.Halted && w.IsThere(m) {
 				founders = append(founders, m.Name)
 			}
 			back = back || m.Joined // with data that was kept: there is nothing to found

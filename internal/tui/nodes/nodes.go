@@ -366,7 +366,7 @@ func (v *View) drawNode(g *grid.Grid, k theme.Theme, a board.Area) {
 		row("addresses", strings.Join(m.Addresses, ", "), k.Quiet(), k.Text())
 		var listens []string
 		for _, s := range m.Listens {
-			listens = append(listens, fmt.Sprintf("%d %s", s.Port, s.Program))
+			listens = append(listens, strings.TrimSpace(fmt.Sprintf("%d %s", s.Port, s.Program)))
 		}
 		if n.Ground != "local" {
 			slices.Sort(listens)

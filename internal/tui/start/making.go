@@ -74,7 +74,7 @@ func (s *starter) onward() tea.Cmd {
 		s.enters++
 	case s.now() == nil:
 		return s.write()
-	case s.bad == "":
+	case s.bad == "", s.now().id == "where" && s.question("hosts").value() == "": // which are asked for next
 		q := s.now()
 		s.at++
 		if q.id == "counts" && q.touched && q.value() == "" { // they are left to follow from the rest
@@ -100,7 +100,11 @@ func (s *starter) back() tea.Cmd {
 func (s *starter) maker() func() (*pattern.Outcome, []pattern.Offer, error) {
 	p, one := s.pattern(), s.question("where").value() == "one"
 	zones, size := s.question("zones").value(), s.question("size").value()
+	onHosts, hosts := s.question("where").value() == "hosts", s.question("hosts").value()
 	a := pattern.Answers{Name: s.question("name").value(), Load: s.question("load").value(), Survive: pattern.Survive(s.question("survive").value()), Variables: map[string]string{}}
+	if onHosts {
+		a.Ground = field.Ground{Kind: field.GroundSSH, User: s.question("login").value(), Sudo: s.question("sudo").value()}
+	}
 	file := s.fileOf(a.Name)
 	for _, q := range s.all {
 		if name, ok := strings.CutPrefix(q.id, "var "); ok {
@@ -128,7 +132,12 @@ func (s *starter) maker() func() (*pattern.Outcome, []pattern.Offer, error) {
 		var err error
 		if one {
 			a.Zones, a.Survive = []pattern.Zone{{Nodes: 1}}, pattern.Nothing
-		} else if a.Zones, err = pattern.ParseZones(zones); err != nil {
+		} else if onHosts {
+			a.Zones, err = pattern.ParseHosts(hosts)
+		} else {
+			a.Zones, err = pattern.ParseZones(zones)
+		}
+		if err != nil {
 			return nil, nil, err
 		}
 		if a.Size, err = pattern.ParseSize(size); err != nil {

@@ -23,6 +23,9 @@ import (
 	"lanternfield/internal/tui/theme"
 )
 
+// usualSize is how large a node is at first.
+const usualSize = "2 cores, 4GiB"
+
 // option is one of the answers of a question.
 type option struct{ value, name, text string }
 
@@ -110,11 +113,17 @@ func newStarter(dir string, ascii bool) *starter {
 	}
 	s.all = []*question{which,
 		{id: "name", label: "What is it called?", help: field.NameRule + ". The file will be NAME.field.yaml."},
-		{id: "where", label: "Where will it stand?", help: "Every node is this machine at first, with an address of its own, so that it can be tried at once.", options: []option{
-			{"many", "several nodes in zones", "as it will be in earnest"},
-			{"one", "one node", "to try it out on a laptop"}}},
+		{id: "where", label: "Where will it stand?", help: "Where every node is this machine, each has an address of its own there, and it can be tried at once.", options: []option{
+			{"many", "several nodes in zones", "all on this machine"},
+			{"one", "one node", "on this machine, to try it out on a laptop"},
+			{"hosts", "hosts reached by SSH", "they are looked at before anything is done there"}}},
+		{id: "hosts", label: "Which hosts, by their addresses, in which zones?", help: "A zone is what fails together. Such as  north 10.1.0.{1..3}, south 10.2.0.1 10.2.0.2", line: input.New("")},
+		{id: "login", label: "As whom does one log in there?", help: "A user; leave it empty where your SSH configuration says it, or it is yourself. Keys are those of your SSH configuration and agent."},
+		{id: "sudo", label: "How does one become root there?", help: "Members that run as users of their own need it. It can be changed in the file, under `ground`.", options: []option{
+			{"", "the login is enough", "it is root, or members run as that user"},
+			{field.SudoAlways, "by sudo", "which asks for no password"}}},
 		{id: "zones", label: "Which zones, with how many nodes?", help: "A zone is what fails together: a room, a site, a power line. Such as  north 3, south 3, light 2", line: input.New("north 3, south 3, light 2")},
-		{id: "size", label: "How large is each node?", help: "Such as  2 cores, 4GiB  or  2 cores, 4GiB, 40GiB ; leave it empty where it is not known.", line: input.New("2 cores, 4GiB")},
+		{id: "size", label: "How large is each node?", help: "Such as  2 cores, 4GiB  or  2 cores, 4GiB, 40GiB ; leave it empty where it is not known.", line: input.New(usualSize)},
 		{id: "load", label: "What load will it bear?", help: "Kits set themselves by it; each setting can be changed."},
 		{id: "survive", label: "What must it survive?", help: "This sets how many members the roles have and what they are spread over."},
 	}
@@ -193,6 +202,8 @@ func (s *starter) asked() []*question {
 	for _, q := range s.all {
 		switch {
 		case s.question("where").value() == "one" && (q.id == "zones" || q.id == "survive"):
+		case s.question("where").value() == "hosts" && q.id == "zones":
+		case s.question("where").value() != "hosts" && (q.id == "hosts" || q.id == "login" || q.id == "sudo"):
 		case q.id == "load" && len(q.options) < 2:
 		default:
 			out = append(out, q)
@@ -269,8 +280,13 @@ func (s *starter) press(msg tea.KeyPressMsg) tea.Cmd {
 		switch {
 		case q != nil && len(q.options) > 0:
 			q.at = min(max(q.at+by, 0), len(q.options)-1)
-			if q.id == "pattern" {
+			switch q.id {
+			case "pattern":
 				s.choosePattern()
+			case "where": // of hosts nobody has to say what they can tell themselves
+				if size := s.question("size"); !size.touched {
+					size.line = input.New(map[bool]string{true: "", false: usualSize}[q.value() == "hosts"])
+				}
 			}
 			return s.work()
 		case by < 0:

@@ -243,3 +243,31 @@ func TestCountsFollowUntilTheyAreWritten(t *testing.T) {
 		t.Errorf("left empty: %q", counts.value())
 	}
 }
+
+// TestHostsAreAskedForByTheirAddresses answers that the field stands on hosts, and looks at the file.
+func TestHostsAreAskedForByTheirAddresses(t *testing.T) {
+	s := begun(t)
+	keys(s, "enter", "clear", "far", "enter", "down", "down")
+	if !strings.Contains(s.bad, "at least one host is needed") {
+		t.Errorf("no host is asked for: %q", s.bad)
+	}
+	keys(s, "enter")
+	if s.now().id != "where" && s.now().id != "hosts" {
+		t.Fatalf("it went on to %s", s.now().id)
+	}
+	if s.now().id == "where" {
+		t.Fatalf("the question for the hosts cannot be reached:\n%s", screen(s))
+	}
+	keys(s, "north 10.1.0.{1..3}, south 10.2.0.1 10.2.0.2, light 10.3.0.1", "enter", "harbour", "enter", "down", "enter")
+	if s.now().id != "size" {
+		t.Errorf("it went on to %s: %s", s.now().id, s.bad)
+	}
+	f := s.outcome.File.Field
+	if f.Ground.Kind != "ssh" || f.Ground.User != "harbour" || f.Ground.Sudo != "always" || len(f.Nodes) != 6 || f.Nodes[3].Address != "10.2.0.1" || string(f.Nodes[3].Zone) != "south" {
+		t.Errorf("%+v %+v", f.Ground, f.Nodes)
+	}
+	keys(s, "esc", "esc", "esc", "esc", "up")
+	if s.outcome.File.Field.Ground.Kind == "ssh" || strings.Contains(screen(s), "As whom does one log in") {
+		t.Errorf("one node on this machine is of hosts:\n%s", screen(s))
+	}
+}
