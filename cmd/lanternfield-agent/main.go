@@ -84,7 +84,7 @@ func run(ctx context.Context, args []string) error {
 
 // join has this machine be a node.
 func join(ctx context.Context, args []string) error {
-	o := joining.Options{Invitation: os.Getenv(joining.Variable), Out: os.Stdout}
+	o := service.Joining{Invitation: os.Getenv(joining.Variable), Out: os.Stdout}
 	flags := flag.NewFlagSet("join", flag.ContinueOnError)
 	flags.StringVar(&o.Address, "address", "", "at which others reach this machine")
 	if err := flags.Parse(args); err != nil {
@@ -96,7 +96,7 @@ func join(ctx context.Context, args []string) error {
 		return err
 	}
 	o.Programs = filepath.Dir(own)
-	return joining.Join(ctx, o)
+	return service.Join(ctx, o)
 }
 
 // stdio is who has started this command, at its standard input and output.

@@ -179,7 +179,7 @@ func unpackAgent() (folder string, err error) {
 	if err != nil {
 		return "", err
 	}
-	base, err := joining.UsualFolder()
+	base, err := host.UsualFolder()
 	if err != nil {
 		return "", err
 	}

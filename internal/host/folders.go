@@ -50,6 +50,15 @@ func CopyFile(nodeDir string) string { return filepath.Join(OwnFolder(nodeDir), 
 // OldEndpointFile is where agents of older versions wrote it.
 func OldEndpointFile(nodeDir string) string { return filepath.Join(nodeDir, "agent.json") }
 
+// UsualFolder is where what is ours lies on a machine where the field says nothing of it.
+func UsualFolder() (string, error) {
+	if os.Geteuid() == 0 {
+		return "/var/lib/lanternfield", nil
+	}
+	home, err := os.UserHomeDir()
+	return filepath.Join(home, ".local/state/lanternfield"), err
+}
+
 // The modes of folders: one that others may pass through, and one that they may not.
 const (
 	Passable = 0o711

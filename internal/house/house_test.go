@@ -28,6 +28,7 @@ var rules = []rule{
 	{"agent", []string{"go.etcd.io/etcd/client/v3"}, "guards alone talk to an etcd"},
 	{"agent/service", []string{"golang.org/x/crypto/ssh", module + "carried"}, "what runs on a host is brought there, and brings nobody"},
 	{"secureshell", []string{module + "agent", module + "control", module + "ground", module + "core/state"}, "a host is reached without knowing any field's state"},
+	{"joining", []string{module + "agent", module + "control"}, "what passes between a machine that joins and the keeper belongs to neither"},
 	{"leaseguard", []string{"charm.land/bubbletea/v2", "modernc.org/sqlite", module + "agent", module + "control", module + "core/state", module + "core/engine", module + "fieldfile"},
 		"a guard stays small, and goes on while everything else is dead"},
 	{"agentapi", []string{module + "agent", module + "control", module + "core/state"}, "what passes between controller and agents belongs to neither"},

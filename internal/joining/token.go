@@ -1,5 +1,5 @@
-// Package joining is how a machine comes to be a node by an invitation that somebody types there: the invitation itself, what passes between the machine and
-// who keeps the field, and the machine's side of it (cmd/lanternfield-agent join). The keeper's side is package door.
+// Package joining is how a machine comes to be a node by an invitation that somebody types there: the invitation itself, and what passes between the machine and
+// who keeps the field. The machine's side is in package service, the keeper's is package door.
 package joining
 
 import (

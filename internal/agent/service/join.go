@@ -1,4 +1,4 @@
-package joining
+package service
 
 import (
 	"context"
@@ -17,10 +17,10 @@ import (
 	"time"
 
 	"lanternfield/internal/agent"
-	"lanternfield/internal/agent/service"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/joining"
 	"lanternfield/internal/netfault"
 )
 
@@ -30,8 +30,8 @@ const (
 	joinWithin  = 2 * time.Minute
 )
 
-// Options are what somebody may say on the machine.
-type Options struct {
+// Joining is what somebody may say on the machine.
+type Joining struct {
 	Invitation string
 	Address    string // at which others reach this machine; the one from which it knocks where that is empty
 	Programs   string // the folder in which the programs lie that are to be put in place
@@ -40,8 +40,8 @@ type Options struct {
 
 // Join has this machine be a node of the field that the invitation is from: it puts the agent in place, has it run from now on, and waits until who keeps the
 // field has spoken with it.
-func Join(ctx context.Context, o Options) error {
-	token, err := ParseToken(o.Invitation)
+func Join(ctx context.Context, o Joining) error {
+	token, err := joining.ParseToken(o.Invitation)
 	if err != nil {
 		return err
 	}
@@ -49,7 +49,7 @@ func Join(ctx context.Context, o Options) error {
 	defer cancel()
 	knocking, done := context.WithTimeout(ctx, knockWithin)
 	defer done()
-	dialer := tls.Dialer{Config: identity.Knock(token.Print, Protocol)}
+	dialer := tls.Dialer{Config: identity.Knock(token.Print, joining.Protocol)}
 	conn, err := dialer.DialContext(knocking, "tcp", token.At.String())
 	switch {
 	case errors.Is(err, identity.ErrOtherDoor):
@@ -65,35 +65,35 @@ func Join(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	hello := Hello{ID: token.ID, Secret: token.Secret, Machine: thisMachine(from.Addr()), Address: o.Address}
-	if hello.Folder, err = UsualFolder(); err != nil {
+	hello := joining.Hello{ID: token.ID, Secret: token.Secret, Machine: thisMachine(from.Addr()), Address: o.Address}
+	if hello.Folder, err = host.UsualFolder(); err != nil {
 		return err
 	}
 	if hello.Address == "" {
 		hello.Address = from.Addr().Unmap().String()
 	}
-	if err := Say(conn, hello); err != nil {
+	if err := joining.Say(conn, hello); err != nil {
 		return err
 	}
-	var at Place
-	if err := Hear(conn, &at); err != nil {
+	var at joining.Place
+	if err := joining.Hear(conn, &at); err != nil {
 		return err
 	}
 	if at.Why != "" {
 		return errors.New(at.Why)
 	}
-	p, err := at.place()
+	p, err := placeOf(at)
 	if err != nil {
 		return err
 	}
 	if err := put(o.Programs, p.Dir); err != nil {
 		return host.DiskError(err)
 	}
-	if err := service.Start(ctx, p, conn); err != nil {
+	if err := Start(ctx, p, conn); err != nil {
 		return fmt.Errorf("this machine may join as %s, and its agent cannot be started: %w", p.Node, err)
 	}
-	var said Welcome
-	if err := Hear(conn, &said); err != nil {
+	var said joining.Welcome
+	if err := joining.Hear(conn, &said); err != nil {
 		return fmt.Errorf("the agent of %s runs here, and the keeper of %s has not said whether it can reach it: %w", p.Node, p.Field, err)
 	}
 	if said.Why != "" {
@@ -103,9 +103,9 @@ func Join(ctx context.Context, o Options) error {
 	return nil
 }
 
-// place is where on this machine the agent is to be.
-func (at Place) place() (service.Place, error) {
-	p := service.Place{Dir: filepath.Join(at.Folder, at.Field, at.Node), Field: at.Field, Node: field.NodeName(at.Node), Address: at.Address, Ports: agent.Ports{First: at.First, Last: at.Last}}
+// placeOf is where on this machine the agent is to be.
+func placeOf(at joining.Place) (Place, error) {
+	p := Place{Dir: filepath.Join(at.Folder, at.Field, at.Node), Field: at.Field, Node: field.NodeName(at.Node), Address: at.Address, Ports: agent.Ports{First: at.First, Last: at.Last}}
 	if err := p.Valid(); err != nil {
 		return p, err
 	}
@@ -125,15 +125,6 @@ func (at Place) place() (service.Place, error) {
 		have = append(have, n.IP.String())
 	}
 	return p, fmt.Errorf("%s is to be at %s, which is no address of this machine; it has %s. Correct `address:` in the file, or join with --address", at.Node, at.Address, strings.Join(have, ", "))
-}
-
-// UsualFolder is where what is ours lies on a machine where the field says nothing of it.
-func UsualFolder() (string, error) {
-	if os.Geteuid() == 0 {
-		return "/var/lib/lanternfield", nil
-	}
-	home, err := os.UserHomeDir()
-	return filepath.Join(home, ".local/state/lanternfield"), err
 }
 
 // put puts the programs into a node's folder, each as a whole.
