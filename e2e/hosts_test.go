@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -26,6 +27,56 @@ func (x *machines) onHosts(content string, nodes ...string) string {
 		fmt.Fprintf(&text, "  - {name: %s, zone: %s, address: %s}\n", name, zone, x.list[i].address)
 	}
 	return content[:a] + text.String() + content[b:]
+}
+
+// connectionsAreForeseen compares the connections that there are between hosts with those that flows lists.
+func (x *trial) connectionsAreForeseen(hosts *machines) {
+	x.Helper()
+	var said struct {
+		Flows []struct {
+			Paths []struct {
+				From, To string
+				At       struct {
+					Address string
+					Port    int
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(x.must("flows", x.file, "--json")), &said); err != nil {
+		x.Fatal(err)
+	}
+	nodes, foreseen := map[string]string{}, map[string]bool{}
+	for _, n := range x.status().Nodes {
+		nodes[n.Address] = n.Node
+	}
+	for _, f := range said.Flows {
+		for _, p := range f.Paths {
+			foreseen[fmt.Sprintf("%s→%s:%d", p.From, p.At.Address, p.At.Port)] = true
+		}
+	}
+	ports := map[string]bool{}
+	for _, m := range x.status().Members {
+		for _, n := range m.Ports {
+			ports[fmt.Sprintf("%s:%d", m.Address, n)] = true
+		}
+	}
+	seen := 0
+	for _, m := range hosts.list {
+		for line := range strings.Lines(m.run("ss -Htn state established")) {
+			f := strings.Fields(line)
+			if len(f) < 4 || !ports[f[3]] || strings.HasPrefix(f[3], m.address+":") {
+				continue
+			}
+			seen++
+			if open := nodes[m.address] + "→" + f[3]; !foreseen[open] {
+				x.Errorf("there is a connection that flows does not list: %s", open)
+			}
+		}
+	}
+	if seen < 6 {
+		x.Errorf("only %d connections between hosts were seen", seen)
+	}
 }
 
 var harbourNodes = []string{"gull-1 north-quay", "gull-2 north-quay", "tern-1 south-quay", "tern-2 south-quay", "skua-1 lighthouse", "skua-2 lighthouse"}
@@ -70,6 +121,8 @@ func TestHostsOverSSH(t *testing.T) {
 			t.Errorf("host %d listens besides its members' ports at %v", i+1, listens)
 		}
 	}
+
+	x.connectionsAreForeseen(hosts)
 
 	// A zone is cut off: what is shown is what clients see.
 	zone := hosts.list[:2]

@@ -76,6 +76,9 @@ nodes:
 	m[5].run("rm /usr/local/bin/uname")
 	m[6].run("rm /usr/local/bin/gzip")
 	x.until("all run", 90*time.Second, func() bool { return x.status().ready("bell") == count })
+	began = time.Now()
+	x.must("check", x.file, "--nodes")
+	t.Logf("%d hosts with agents were looked at in %v", count, time.Since(began))
 	x.must("retire", x.file, "--yes", "--timeout", "90s")
 	for i, host := range m {
 		if left := strings.ReplaceAll(host.left(), "/usr/local/bin/gzip", ""); strings.Contains(left, "lanternfield") {

@@ -108,9 +108,9 @@ place:
 
 	wanted := []struct{ node, check, why, do string }{
 		{"gull-1", "ports", "port 2379 of " + m[0].address + ", client of store-1, is taken by python3 of root, process ", "end that, or give store-1 another port"},
-		{"gull-3", "paths", "store-3 on gull-3 cannot connect to store-2 on gull-2 at " + m[1].address + ":2380 (peer): no answer in time",
-			"open TCP 2380 from " + m[2].address + " to " + m[1].address},
-		{"gull-3", "programs", `the program "etcd" is not installed`, "install it there"},
+		{"gull-3", "paths", "store-3 on gull-3 cannot connect to store-2 on gull-2 at " + m[1].address + ":2380 (peer): no answer in time. The packet filter of gull-2 blocks it: table inet wall, chain in: ip saddr " +
+			m[2].address + " tcp dport 2380 drop", "as root on gull-2: nft insert rule inet wall in ip saddr " + m[2].address + " tcp dport 2380 accept"},
+		{"gull-3", "programs", `the program "etcd" is not installed`, "install etcd-server with apt-get: `lanternfield nodes mend gull-3` does that"},
 		{"gull-4", "host key", "shows another host key than before: ssh-ed25519 SHA256:", "somebody stands in between"},
 		{"gull-5", "login", "does not let root in; it was offered the key in " + hosts.key, "authorized_keys of root there"},
 		{"gull-6", "reachable", "accepts a connection and does not finish the login within 10 s", "has the host room to answer?"},

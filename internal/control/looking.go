@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -15,6 +17,7 @@ import (
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/host/packetfilter"
 	"lanternfield/internal/inspect"
 	"lanternfield/internal/secureshell"
 )
@@ -225,7 +228,7 @@ func (p *flight) paths(ctx context.Context, all []review.Path) (tried int) {
 			n.Skip(preflight.Paths)
 			return
 		}
-		n.tryPaths(ctx, by[n.Name])
+		p.tryPaths(ctx, n, by[n.Name])
 		if !open[n.Name] {
 			n.Pass(preflight.Paths)
 		}
@@ -234,7 +237,7 @@ func (p *flight) paths(ctx context.Context, all []review.Path) (tried int) {
 }
 
 // tryPaths has a node open the connections, and notes those that cannot be opened.
-func (n *looked) tryPaths(ctx context.Context, paths []review.Path) {
+func (p *flight) tryPaths(ctx context.Context, n *looked, paths []review.Path) {
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
 	r := inspect.Request{}
@@ -246,6 +249,7 @@ func (n *looked) tryPaths(ctx context.Context, paths []review.Path) {
 		n.Fail(preflight.Paths, "it went away while connections were tried: "+err.Error(), "try again")
 		return
 	}
+	asked := 0
 	for i, o := range a.Connect {
 		path := paths[i]
 		if o.Why == "" {
@@ -255,7 +259,43 @@ func (n *looked) tryPaths(ctx context.Context, paths []review.Path) {
 		if o.Refused && !path.Comes {
 			do = fmt.Sprintf("is %s running? If it is, %s", path.Members[1], do)
 		}
-		n.Fail(preflight.Paths, fmt.Sprintf("%s on %s cannot connect to %s on %s at %s:%d (%s): %s", path.Members[0], path.From, path.Members[1], path.To, path.At.Address,
-			path.At.Port, path.Port, o.Why), do)
+		why := fmt.Sprintf("%s on %s cannot connect to %s on %s at %s:%d (%s): %s", path.Members[0], path.From, path.Members[1], path.To, path.At.Address,
+			path.At.Port, path.Port, o.Why)
+		if asked++; asked <= mostBlamed {
+			if rule, open := p.blame(ctx, n, path); rule != "" {
+				why, do = why+". "+rule, open
+			}
+		}
+		n.Fail(preflight.Paths, why, do)
 	}
+}
+
+// mostBlamed is of how many connections of a node it is looked which rule keeps them away.
+const mostBlamed = 20
+
+// blame finds the rule of a packet filter, on either machine, that keeps a connection away, and what would open it. Rules of others are named, and never touched.
+func (p *flight) blame(ctx context.Context, from *looked, path review.Path) (rule, open string) {
+	a, err := netip.ParseAddr(from.Address)
+	b, err2 := netip.ParseAddr(path.At.Address)
+	if err != nil || err2 != nil {
+		return "", ""
+	}
+	for _, at := range []field.NodeName{path.To, path.From} {
+		i := slices.IndexFunc(p.nodes, func(n *looked) bool { return n.Name == at && n.ask != nil })
+		if i < 0 {
+			continue
+		}
+		said, err := p.nodes[i].ask.Ask(ctx, inspect.Request{Filter: []packetfilter.Conn{{From: a, To: b, Port: path.At.Port, Out: at == path.From}}})
+		if err != nil || len(said.Filter) == 0 {
+			continue
+		}
+		for _, x := range said.Filter[0] {
+			does := "blocks it"
+			if !x.Sure {
+				does = "may block it"
+			}
+			return fmt.Sprintf("The packet filter of %s %s: %s: %s", at, does, x.Where, x.Rule), fmt.Sprintf("as root on %s: %s; and make that persistent where the host keeps its rules", at, x.Open)
+		}
+	}
+	return "", ""
 }

@@ -186,3 +186,15 @@ func (p *flight) each(do func(*looked)) {
 	}
 	working.Wait()
 }
+
+// Flows lists what passes between machines by a draft, and from clients.
+func (f Folder) Flows(draft *field.Field) ([]review.Flow, error) {
+	s, err := readState(f)
+	if errors.Is(err, ErrNothing) || err == nil && s.Retired {
+		s, err = state.NewState(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return review.FlowsOf(s, resolve.Of(s, draft).Field)
+}

@@ -15,29 +15,32 @@ import (
 	"lanternfield/internal/core/machine"
 	"lanternfield/internal/core/mending"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/host/packetfilter"
 )
 
 // Request is what is asked of a machine. What is empty is not asked.
 type Request struct {
-	Folder  string           `json:"folder,omitempty"` // what is the machine, with the disk on which that folder lies or would
-	Lookups []order.Lookup   `json:"lookups,omitempty"`
-	Listen  []machine.Socket `json:"listen,omitempty"`  // to be listened at until the connection ends
-	Connect []machine.Socket `json:"connect,omitempty"` // to be connected to
-	Field   string           `json:"field,omitempty"`   // for which something is done
-	Mend    []mending.Step   `json:"mend,omitempty"`    // to be done there
-	Undo    []mending.Entry  `json:"undo,omitempty"`    // to be undone
-	Free    bool             `json:"free,omitempty"`    // what was listened at is to be free when this is answered
+	Folder  string              `json:"folder,omitempty"` // what is the machine, with the disk on which that folder lies or would
+	Lookups []order.Lookup      `json:"lookups,omitempty"`
+	Listen  []machine.Socket    `json:"listen,omitempty"`  // to be listened at until the connection ends
+	Connect []machine.Socket    `json:"connect,omitempty"` // to be connected to
+	Filter  []packetfilter.Conn `json:"filter,omitempty"`  // which rules of the packet filter keep these connections away
+	Field   string              `json:"field,omitempty"`   // for which something is done
+	Mend    []mending.Step      `json:"mend,omitempty"`    // to be done there
+	Undo    []mending.Entry     `json:"undo,omitempty"`    // to be undone
+	Free    bool                `json:"free,omitempty"`    // what was listened at is to be free when this is answered
 }
 
 // Answer is what the machine says, in the order in which it was asked.
 type Answer struct {
-	Machine *machine.Machine `json:"machine,omitempty"`
-	Lacks   []Lack           `json:"lacks,omitempty"`
-	Listens []Outcome        `json:"listens,omitempty"`
-	Connect []Outcome        `json:"connect,omitempty"`
-	Mended  []Mended         `json:"mended,omitempty"`
-	Undone  []Undone         `json:"undone,omitempty"`
-	Error   string           `json:"error,omitempty"`
+	Machine *machine.Machine       `json:"machine,omitempty"`
+	Lacks   []Lack                 `json:"lacks,omitempty"`
+	Listens []Outcome              `json:"listens,omitempty"`
+	Connect []Outcome              `json:"connect,omitempty"`
+	Filter  [][]packetfilter.Block `json:"filter,omitempty"`
+	Mended  []Mended               `json:"mended,omitempty"`
+	Undone  []Undone               `json:"undone,omitempty"`
+	Error   string                 `json:"error,omitempty"`
 }
 
 // Mended is what came of something that was to be done: what was made of it even where it failed.

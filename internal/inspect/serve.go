@@ -29,6 +29,7 @@ import (
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host/fit"
 	"lanternfield/internal/host/mend"
+	"lanternfield/internal/host/packetfilter"
 	"lanternfield/internal/netfault"
 )
 
@@ -100,6 +101,9 @@ func (s *server) answer(ctx context.Context, r Request) Answer {
 		a.Listens = append(a.Listens, o)
 	}
 	a.Connect = connectAll(ctx, r.Connect)
+	if len(r.Filter) > 0 {
+		a.Filter = packetfilter.Blocking(ctx, r.Filter)
+	}
 	mender := mend.New(r.Field)
 	for _, step := range r.Mend {
 		e, err := mender.Do(ctx, step)

@@ -16,6 +16,13 @@ import (
 type Needs struct {
 	Nodes []NodeNeeds
 	Paths []Path
+	Ways  []Way // by which clients get in
+}
+
+// Way is a port at which clients get in, of one member.
+type Way struct {
+	Path           // To alone
+	Purpose string // what for, in words
 }
 
 // NodeNeeds is what is wanted of one node.
@@ -42,6 +49,7 @@ type Endpoint struct {
 type Path struct {
 	From, To field.NodeName
 	Members  [2]field.MemberName // one that opens it, and the one it is opened to
+	Roles    [2]field.RoleName   // theirs
 	Port     string              // its name
 	At       Endpoint
 	Comes    bool // whoever listens there comes with the draft, so that nobody does yet
@@ -82,10 +90,11 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		}
 		return at
 	}
+	out := &Needs{}
 	paths := map[string]Path{}
 	add := func(from, to field.MemberName, port string) {
 		a, b := scene.Members[from], scene.Members[to]
-		p := Path{From: a.Node, To: b.Node, Members: [2]field.MemberName{from, to}, Port: port, At: endpoint(to, port), Comes: comes[to]}
+		p := Path{From: a.Node, To: b.Node, Members: [2]field.MemberName{from, to}, Roles: [2]field.RoleName{a.Role, b.Role}, Port: port, At: endpoint(to, port), Comes: comes[to]}
 		if key := fmt.Sprint(p.From, p.At); a.Node != b.Node && p.At.Port > 0 {
 			if _, known := paths[key]; !known {
 				paths[key] = p
@@ -108,6 +117,12 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		for _, port := range slices.Sorted(maps.Keys(m.Ports)) {
 			if comes[name] {
 				at.Ports = append(at.Ports, PortNeed{name, port, endpoint(name, port)})
+			}
+		}
+		ways := waysIn(role)
+		for _, port := range slices.Sorted(maps.Keys(ways)) {
+			if at := endpoint(name, port); at.Port > 0 {
+				out.Ways = append(out.Ways, Way{Path{To: m.Node, Members: [2]field.MemberName{"", name}, Roles: [2]field.RoleName{"", m.Role}, Port: port, At: at, Comes: comes[name]}, ways[port]})
 			}
 		}
 		named := map[field.MemberName]map[string]bool{}
@@ -147,7 +162,6 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 			}
 		}
 	}
-	out := &Needs{}
 	for i := range draft.Nodes {
 		out.Nodes = append(out.Nodes, *nodes[draft.Nodes[i].Name])
 	}
@@ -155,4 +169,25 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		out.Paths = append(out.Paths, paths[key])
 	}
 	return out, nil
+}
+
+// waysIn are the ports of a role at which clients get in, with what for: those that it says, or, of an entry that says none, all at which it listens itself.
+func waysIn(role *field.Role) map[string]string {
+	ways := map[string]string{}
+	access := role.Program.Access
+	switch {
+	case access != nil && len(access.Passes) > 0:
+		for purpose, port := range access.Passes {
+			ways[port] = purpose
+		}
+	case access != nil:
+		ways[cmp.Or(access.Port, "client")] = access.Purpose
+	case role.Kind == field.Entry:
+		for port, declared := range role.Program.Ports {
+			if declared.By == "" {
+				ways[port] = ""
+			}
+		}
+	}
+	return ways
 }

@@ -54,6 +54,18 @@ func TestPathsAreThoseThatConfigurationsName(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("paths:\n%s\nwant:\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
+	flows, err := FlowsOf(state.NewState(), f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got = nil
+	for _, x := range flows {
+		got = append(got, fmt.Sprintf("%s→%s %s %v %d", x.From, x.To, x.Port, x.Numbers(), len(x.Paths)))
+	}
+	want = []string{"→desk front [7000] 1", "desk→store client [7000] 2", "lamp→store client [7000] 2", "lamp→store peer [7001] 2", "store→store peer [7001] 2"}
+	if !slices.Equal(got, want) {
+		t.Errorf("flows:\n%s\nwant:\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
 	if n := needs.Nodes[0]; len(n.Lookups) != 1 || n.Lookups[0].Program != "sh" || len(n.Ports) != 3 || n.Ports[0].At != (Endpoint{"10.1.0.1", 7002}) || n.Ports[0].Name != "check" {
 		t.Errorf("what is wanted of gull-1: %+v", n)
 	}
