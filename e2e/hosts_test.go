@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -124,7 +125,22 @@ func TestHostsOverSSH(t *testing.T) {
 
 	x.connectionsAreForeseen(hosts)
 
-	// A zone is cut off: what is shown is what clients see.
+	// A zone is cut off: what is shown is what clients see, and what was said before would come of it.
+	s := newScreen(t, x, 200, 60, "open", x.file)
+	s.has("converged")
+	s.until("the cursor is on the zone", func(text string) bool {
+		if strings.Contains(text, "If north-quay failed") {
+			return true
+		}
+		s.press("Up")
+		if !strings.Contains(text, "what if: move to choose") {
+			s.press("w")
+		}
+		return false
+	})
+	foretold := regexp.MustCompile(`If north-quay failed: (\d+) lanterns would go dark`).FindStringSubmatch(s.text())
+	s.has("lookout would have nobody left to do its work")
+	s.press("Escape")
 	zone := hosts.list[:2]
 	for _, m := range zone {
 		m.cutOff(zone...)
@@ -141,6 +157,9 @@ func TestHostsOverSSH(t *testing.T) {
 		}
 		return true
 	})
+	total := len(x.status().Members)
+	s.has(fmt.Sprintf("%d of %d lit", total-atoi(t, foretold[1]), total), "lookout has nobody left to do its work")
+	s.press("q")
 	for _, m := range zone {
 		m.heal()
 	}
