@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -288,6 +289,23 @@ roles:
 	other.clean()
 	if m := x.status().member("it-1"); m.PID != pid || m.Phase != "ready" {
 		t.Errorf("the first is disturbed: %+v", m)
+	}
+
+	// The operator's machine is lost: another one, with the field file and the owner's key, goes on from what the agent keeps on the host.
+	x.alone()
+	if err := os.RemoveAll(filepath.Join(x.state, "far-quay")); err != nil {
+		t.Fatal(err)
+	}
+	if out, code := x.try(time.Minute, "restore", "--from-hosts", x.file); code == 0 || !strings.Contains(out, "nothing has been accepted") {
+		t.Errorf("hosts that nobody has confirmed are believed: %d %s", code, out)
+	}
+	x.contains(x.must("restore", "--from-hosts", x.file, "--accept-new"), "far-quay is put back in", "It had 1 member on 1 node")
+	if entries, _ := filepath.Glob(filepath.Join(x.state, ".asking-*")); len(entries) > 0 {
+		t.Errorf("%v is left", entries)
+	}
+	x.must("deploy", x.file, "--yes", "--timeout", "60s")
+	if m := x.status().member("it-1"); m.PID != pid || m.Phase != "ready" {
+		t.Errorf("after it was restored: %+v", m)
 	}
 	x.must("retire", x.file, "--yes")
 	for _, m := range hosts.list {

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -10,6 +12,7 @@ import (
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/wording"
+	"lanternfield/internal/fieldfile"
 )
 
 func (a *app) backupCommand() *cobra.Command {
@@ -47,18 +50,37 @@ func (a *app) backupCommand() *cobra.Command {
 }
 
 func (a *app) restoreCommand() *cobra.Command {
-	from, atNodes := "", ""
+	from, atNodes, atHosts := "", "", ""
+	acceptNew := false
 	cmd := &cobra.Command{Use: "restore [BACKUP]", Short: "Put a field's history, keys and secrets back from a backup", Args: cobra.MaximumNArgs(1),
 		Long: "Nothing of the field may be in the state folder. It is opened with the owner's key, or with the passphrase. What has happened since the backup is not in it:\n" +
 			"agents know what they were told, and a deploy with --take-over goes on without it, by the field's name.\n\n" +
-			"Agents of up to three nodes keep a sealed copy of the field's state, as it was when it had last settled: --from-nodes FIELD takes the newest of them.",
+			"Agents of up to three nodes keep a sealed copy of the field's state, as it was when it had last settled: --from-nodes FIELD takes the newest of them,\n" +
+			"--from-hosts FILE logs in to the hosts of a field file for them, as on another machine of the operator's; their keys are asked about first.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root, err := control.Root(a.state)
 			if err != nil {
 				return err
 			}
-			if len(args) == 0 == (atNodes == "") {
-				return errors.New("name either a backup, or, with --from-nodes, the field of which agents keep a copy")
+			said := len(args)
+			for _, name := range []string{atNodes, atHosts} {
+				if name != "" {
+					said++
+				}
+			}
+			if said != 1 {
+				return errors.New("name either a backup, or, with --from-nodes, the field of which agents keep a copy, or, with --from-hosts, its field file")
+			}
+			var asked control.Folder
+			if atHosts != "" {
+				copied, asking, err := a.fromHosts(cmd, root, atHosts, acceptNew)
+				if asking.Dir != "" {
+					defer os.RemoveAll(filepath.Dir(asking.Dir))
+				}
+				if err != nil {
+					return err
+				}
+				args, asked = []string{copied}, asking
 			}
 			if atNodes != "" {
 				copied, _, err := control.CopyOf(root, atNodes)
@@ -74,6 +96,9 @@ func (a *app) restoreCommand() *cobra.Command {
 				ask = nil
 			}
 			r, err := control.Restore(root, args[0], ask)
+			if err == nil && asked.Dir != "" {
+				err = control.FolderOf(root, r.Field).TakeHostKeys(asked)
+			}
 			if err != nil {
 				return err
 			}
@@ -92,7 +117,36 @@ func (a *app) restoreCommand() *cobra.Command {
 			return nil
 		}}
 	cmd.Flags().StringVar(&atNodes, "from-nodes", "", "the field of which the newest copy that its agents keep is put back")
+	cmd.Flags().StringVar(&atHosts, "from-hosts", "", "the field file whose hosts are asked for the newest copy that their agents keep")
+	cmd.Flags().BoolVar(&acceptNew, "accept-new", false, "with --from-hosts: believe the keys that hosts show, without asking")
 	cmd.Flags().StringVar(&from, "passphrase-file", "", "the file with the passphrase; - for standard input")
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+// fromHosts fetches the newest copy of a field's state that agents on hosts keep, into a folder of its own, in which it is noted too which host keys were accepted.
+func (a *app) fromHosts(cmd *cobra.Command, root, file string, acceptNew bool) (copied string, asking control.Folder, err error) {
+	f, err := fieldfile.Load(file, a.env)
+	if err != nil {
+		return "", asking, err
+	}
+	if err := os.MkdirAll(root, 0o711); err != nil {
+		return "", asking, err
+	}
+	dir, err := os.MkdirTemp(root, ".asking-")
+	if err != nil {
+		return "", asking, err
+	}
+	asking = control.FolderOf(dir, f.Field.Name)
+	if err := asking.Make(); err != nil {
+		return "", asking, err
+	}
+	if err := a.accept(cmd, asking, f.Field, nil, acceptNew, false); err != nil && !errors.Is(err, errBadAnswer) { // some may be away
+		return "", asking, err
+	}
+	copied, unfetched, err := asking.CopyFromHosts(cmd.Context(), f.Field)
+	for _, why := range unfetched {
+		fmt.Fprintln(a.err, why)
+	}
+	return copied, asking, err
 }

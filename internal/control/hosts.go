@@ -3,7 +3,13 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
+	"sync"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
@@ -150,4 +156,65 @@ func (f Folder) Believe(keys []ShownKey) error {
 		}
 	}
 	return nil
+}
+
+// CopyFromHosts fetches the copies of a field's state that agents on hosts keep, and gives the file of the newest, in this folder, with why others could not be
+// fetched.
+func (f Folder) CopyFromHosts(ctx context.Context, draft *field.Field) (file string, unfetched []error, err error) {
+	wants := hostsOf(draft, nil)
+	if len(wants) == 0 {
+		return "", nil, errNoHosts
+	}
+	h := f.bareHosts()
+	var mu sync.Mutex
+	var fetching sync.WaitGroup
+	var newest time.Time
+	for _, w := range wants {
+		fetching.Go(func() {
+			name := filepath.Join(f.own(), "copy-of-"+string(w.Node.Name))
+			made, err := fetch(ctx, h, w, name)
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case errors.Is(err, fs.ErrNotExist): // three nodes at the most have one
+			case err != nil:
+				unfetched = append(unfetched, fmt.Errorf("%s: %w", w.Node.Name, err))
+			case made.After(newest):
+				file, newest = name, made
+			}
+		})
+	}
+	fetching.Wait()
+	if file == "" {
+		return "", unfetched, fmt.Errorf("no host of %s that could be asked has a copy of its state", draft.Name)
+	}
+	return file, unfetched, nil
+}
+
+// fetch fetches the copy that the agent of one node keeps, and tells when it was made.
+func fetch(ctx context.Context, h *hosts.Hosts, w ground.Want, name string) (made time.Time, err error) {
+	out, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return made, err
+	}
+	if err := errors.Join(h.CopyTo(ctx, w, out), out.Close()); err != nil {
+		return made, errors.Join(err, os.Remove(name))
+	}
+	head, err := headOf(name)
+	if err == nil && head.Field != h.Field {
+		err = fmt.Errorf("it keeps a copy of another field, %s", head.Field)
+	}
+	return head.Made, err
+}
+
+// TakeHostKeys takes over which host keys were accepted in another folder of the field.
+func (f Folder) TakeHostKeys(from Folder) error {
+	data, err := os.ReadFile(from.keysOfHosts())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = os.WriteFile(f.keysOfHosts(), data, 0o600)
+	}
+	return err
 }
