@@ -25,7 +25,7 @@ import (
 const (
 	authorityFor = 30 * 365 * 24 * time.Hour
 	validFor     = 365 * 24 * time.Hour
-	renewBefore  = validFor / 3
+	askingFor    = 24 * time.Hour // of a controller, which makes itself another whenever it needs one
 	// The clocks of two hosts are never quite the same.
 	backdated = 24 * time.Hour
 )
@@ -155,7 +155,9 @@ func (a *Authority) Sign(request []byte, node string) ([]byte, error) {
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, csr.PublicKey)
 }
 
-// DueAt is when an agent's certificate is to be renewed.
-func DueAt(c *x509.Certificate) time.Time { return c.NotAfter.Add(-renewBefore) }
+// DueAt is when a certificate is to be renewed: when two thirds of its time have passed.
+func DueAt(c *x509.Certificate) time.Time {
+	return c.NotAfter.Add(-c.NotAfter.Sub(c.NotBefore.Add(backdated)) / 3)
+}
 
 var onlyTLS13 = tls.Config{MinVersion: tls.VersionTLS13, SessionTicketsDisabled: true}

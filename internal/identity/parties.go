@@ -75,7 +75,7 @@ func (c *Controller) certificate() (*tls.Certificate, error) {
 	if c.mine != nil && (c.authority == nil || c.now().Before(DueAt(c.mine.Leaf))) {
 		return c.mine, nil
 	}
-	mine, err := c.authority.asking("controller", kindController)
+	mine, err := c.authority.asking("controller", kindController, askingFor)
 	if err == nil {
 		c.mine = mine
 	}
@@ -83,13 +83,13 @@ func (c *Controller) certificate() (*tls.Certificate, error) {
 }
 
 // asking makes a key, and the certificate of somebody who asks agents.
-func (a *Authority) asking(name string, of kind) (*tls.Certificate, error) {
+func (a *Authority) asking(name string, of kind, life time.Duration) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
 	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: name}, URIs: of.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(validFor)}, &key.PublicKey)
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(life)}, &key.PublicKey)
 	if err != nil {
 		return nil, err
 	}

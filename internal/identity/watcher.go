@@ -18,7 +18,7 @@ import (
 
 // Watch makes what a watcher shows, as PEM: the authority's certificate, its own, and its key.
 func (a *Authority) Watch() ([]byte, error) {
-	c, err := a.asking("watcher", kindWatcher)
+	c, err := a.asking("watcher", kindWatcher, validFor)
 	if err != nil {
 		return nil, err
 	}
