@@ -86,11 +86,11 @@ func TestWhatHasExpiredCountsNoMore(t *testing.T) {
 			t.Errorf("%s: the controller %v, the agent %v", test.what, controller, agent)
 		}
 	}
-	if due := DueAt(agentOf(0).cert.Leaf); due.Sub(time.Now()).Round(24*time.Hour) != 243*24*time.Hour {
+	if due := DueAt(agentOf(0).cert.Leaf); time.Until(due).Round(24*time.Hour) != 243*24*time.Hour {
 		t.Errorf("an agent's certificate is renewed at %v", due)
 	}
 	c := controllerOf(0)
-	if due := DueAt(c.mine.Leaf); due.Sub(time.Now()).Round(time.Hour) != 16*time.Hour {
+	if due := DueAt(c.mine.Leaf); time.Until(due).Round(time.Hour) != 16*time.Hour {
 		t.Errorf("a controller's certificate is renewed at %v", due)
 	}
 }
