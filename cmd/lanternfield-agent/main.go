@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/agent/service"
@@ -38,6 +39,7 @@ func main() {
 //	agent      is the agent
 //	inspect    answers what is asked of the machine at standard input and output
 //	join       has this machine be a node, by the invitation in the environment
+//	unfilter   takes rules of the packet filter back that nobody has confirmed in time
 //	remove     ends the agent and its members, and takes everything of them away
 func run(ctx context.Context, args []string) error {
 	if len(args) == 0 {
@@ -46,8 +48,11 @@ func run(ctx context.Context, args []string) error {
 	if args[0] == "inspect" {
 		return inspect.Serve(ctx, stdio{os.Stdin, os.Stdout})
 	}
-	if args[0] == "join" {
+	switch args[0] {
+	case "join":
 		return join(ctx, args[1:])
+	case "unfilter":
+		return unfilter(ctx, args[1:])
 	}
 	var p service.Place
 	var node, ports string
@@ -97,6 +102,19 @@ func join(ctx context.Context, args []string) error {
 	}
 	o.Programs = filepath.Dir(own)
 	return service.Join(ctx, o)
+}
+
+// unfilter takes rules back.
+func unfilter(ctx context.Context, args []string) error {
+	var dir string
+	var after time.Duration
+	flags := flag.NewFlagSet("unfilter", flag.ContinueOnError)
+	flags.StringVar(&dir, "dir", "", "the node's folder")
+	flags.DurationVar(&after, "after", 0, "how long it waits")
+	if err := flags.Parse(args); err != nil {
+		return err
+	}
+	return agent.Unfilter(ctx, dir, after)
 }
 
 // stdio is who has started this command, at its standard input and output.

@@ -60,15 +60,16 @@ type Agent struct {
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
 
-	mu      sync.Mutex // guards what follows
-	memory  memory
-	taken   uint64 // the highest revision of any order or operation
-	members map[field.MemberName]*held
-	working map[field.MemberName]*work // operations by the member that they are about
-	parting chan parting               // hears what came of taking everything away, where that was asked for
-	ending  error                      // what it is to end with
-	quit    context.CancelFunc
-	wait    sync.WaitGroup
+	mu        sync.Mutex // guards what follows
+	memory    memory
+	taken     uint64 // the highest revision of any order or operation
+	members   map[field.MemberName]*held
+	working   map[field.MemberName]*work // operations by the member that they are about
+	filtering sync.Mutex                 // rules of the packet filter are changed
+	parting   chan parting               // hears what came of taking everything away, where that was asked for
+	ending    error                      // what it is to end with
+	quit      context.CancelFunc
+	wait      sync.WaitGroup
 }
 
 // held is a member with the newest order that is on disk.
@@ -120,6 +121,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	ctx, a.quit = context.WithCancel(ctx)
 	defer a.quit()
+	a.filterAgain(ctx)
 	if err := a.resume(ctx); err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/filter"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/identity"
 	"lanternfield/internal/inspect"
@@ -41,6 +42,9 @@ const longestWait = 30 * time.Second
 //	PUT  /v1/certificate                  takes the certificate for it
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 //	PUT  /v1/programs/{name}?sum=S        takes a program of the agent's, compressed by gzip, with its SHA-256
+//	PUT  /v1/rules?within=D               takes filter.Rules, which are taken back after that time where nobody confirms them
+//	POST /v1/rules/confirm?digest=D       has them count
+//	DELETE /v1/rules                      has everything be let in again
 //	POST /v1/restart                      ends the agent so that it is started anew; its members go on
 //	POST /v1/leave                        ends the agent and its members, takes everything of them away, and gives a list of what is left
 func (a *Agent) handler(life context.Context) http.Handler {
@@ -183,6 +187,15 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		a.quit()
 	})
 	mux.HandleFunc("PUT /v1/programs/{name}", a.replace)
+	mux.HandleFunc("PUT /v1/rules", func(w http.ResponseWriter, r *http.Request) {
+		var rules filter.Rules
+		if read(w, r, &rules) {
+			within, _ := time.ParseDuration(r.FormValue("within"))
+			refuse(w, a.takeRules(r.Context(), rules, within))
+		}
+	})
+	mux.HandleFunc("POST /v1/rules/confirm", func(w http.ResponseWriter, r *http.Request) { refuse(w, a.confirmRules(r.FormValue("digest"))) })
+	mux.HandleFunc("DELETE /v1/rules", func(w http.ResponseWriter, r *http.Request) { refuse(w, a.dropRules(r.Context())) })
 	mux.HandleFunc("POST /v1/restart", func(w http.ResponseWriter, _ *http.Request) { a.restart(w) })
 	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, _ *http.Request) { a.leave(w) })
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

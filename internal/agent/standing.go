@@ -87,7 +87,7 @@ func (a *Agent) standingNow() order.Standing {
 	a.reports.mu.Lock()
 	defer a.reports.mu.Unlock()
 	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked,
-		Speaks: order.Speaks, Program: a.program, Arch: goruntime.GOARCH}
+		Speaks: order.Speaks, Program: a.program, Arch: goruntime.GOARCH, Rules: a.rulesNow()}
 }
 
 // Hear decides whether a controller is obeyed. One whose log lacks what this agent was told, or has reported and had acknowledged, is not,

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/filter"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/identity"
 	"lanternfield/internal/netfault"
@@ -179,6 +180,28 @@ func (c *Client) Lookups(ctx context.Context, lookups []order.Lookup) (missing [
 // Copy has the agent keep a sealed copy of the field's state.
 func (c *Client) Copy(ctx context.Context, sealed []byte) error {
 	_, err := c.Do(ctx, http.MethodPut, "/v1/copy", sealed)
+	return err
+}
+
+// SetRules has the agent's machine let in to members' ports whom the rules name, and take that back after a time where it is not confirmed.
+func (c *Client) SetRules(ctx context.Context, r filter.Rules, within time.Duration) error {
+	data, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	_, err = c.Do(ctx, http.MethodPut, "/v1/rules?within="+within.String(), data)
+	return err
+}
+
+// ConfirmRules has rules count.
+func (c *Client) ConfirmRules(ctx context.Context, digest string) error {
+	_, err := c.Do(ctx, http.MethodPost, "/v1/rules/confirm?digest="+url.QueryEscape(digest), nil)
+	return err
+}
+
+// DropRules has the machine let everything in again.
+func (c *Client) DropRules(ctx context.Context) error {
+	_, err := c.Do(ctx, http.MethodDelete, "/v1/rules", nil)
 	return err
 }
 

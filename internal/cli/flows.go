@@ -3,18 +3,20 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
+	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/review"
 )
 
 func (a *app) flowsCommand() *cobra.Command {
-	hosts := false
+	hosts, nft := false, false
 	cmd := &cobra.Command{Use: "flows [FILE]", Short: "Who connects to whom, at which ports: what a packet filter has to let through",
 		Long: "Follows from the draft: the connections that members' own configurations name, and those by which clients get in. Printed as a matrix of roles; with --hosts as a\n" +
 			"list of every connection from machine to machine, for whoever keeps the packet filters. Members of one machine reach each other without the network.",
@@ -26,6 +28,9 @@ func (a *app) flowsCommand() *cobra.Command {
 			flows, err := folder.Flows(f.Field)
 			if err != nil {
 				return err
+			}
+			if nft {
+				return a.printFilters(folder, f.Field)
 			}
 			switch {
 			case a.json:
@@ -40,8 +45,23 @@ func (a *app) flowsCommand() *cobra.Command {
 			return a.printFlows(f.Field, flows)
 		}}
 	cmd.Flags().BoolVar(&hosts, "hosts", false, "list every connection from machine to machine")
+	cmd.Flags().BoolVar(&nft, "nft", false, "print what the packet filter of each host is told with `rules: managed`, as nft reads it")
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+// printFilters prints the rules of each node.
+func (a *app) printFilters(folder control.Folder, f *field.Field) error {
+	rules, err := folder.Filters(f)
+	if err != nil {
+		return err
+	}
+	for _, node := range slices.Sorted(maps.Keys(rules)) {
+		if r := rules[node]; len(r.Ports) > 0 {
+			fmt.Fprintf(a.out, "# %s\n%s\n", node, r.Script())
+		}
+	}
+	return nil
 }
 
 // clients is how those are called who are none of the field.

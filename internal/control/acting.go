@@ -213,7 +213,7 @@ func (c *Controller) ready(ctx context.Context, o Request) error {
 func (c *Controller) Settled() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return engine.Settled(c.state) && !c.expecting() && !c.copyDue() && !c.tellingOthers() && !c.heeding.Load() && (c.sealed != nil || len(engine.LinksToDrop(c.state)) == 0)
+	return engine.Settled(c.state) && !c.expecting() && !c.filterDue.Load() && !c.copyDue() && !c.tellingOthers() && !c.heeding.Load() && (c.sealed != nil || len(engine.LinksToDrop(c.state)) == 0)
 }
 
 // Gone tells whether there is nothing of the field in the world.

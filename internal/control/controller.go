@@ -72,6 +72,8 @@ type Controller struct {
 	nudged  chan struct{} // another field has something new
 	heeding atomic.Bool   // and has not been asked yet
 
+	filterDue atomic.Bool // packet filters are still to be told something
+
 	doors doors // at which machines knock that join
 
 	door    doorway // who is attached
@@ -213,6 +215,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		cancel()
 		return nil, err
 	}
+	c.filterDue.Store(!p.closed && c.state.Field != nil && c.state.Field.Rules == field.RulesManaged && !c.state.Retired)
 	c.publish()
 	c.dispatch(ctx)
 	go c.own(ctx)
@@ -224,6 +227,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		c.drivers.Go(func() { c.linking(ctx) })
 		c.drivers.Go(func() { c.granting(ctx) })
 		c.drivers.Go(func() { c.inviting(ctx) })
+		c.drivers.Go(func() { c.filtering(ctx) })
 	}
 	return c, nil
 }

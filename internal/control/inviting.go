@@ -170,7 +170,7 @@ func wantedDoors(s *state.State, now time.Time) map[netip.AddrPort]bool {
 		use := i.Left() > 0
 		for _, node := range i.Used { // who was let in and has not arrived may knock again
 			n := s.Nodes[node]
-			use = use || n != nil && !n.There() && !n.Released
+			use = use || n != nil && !n.Released && (!n.There() || n.Unreachable)
 		}
 		if at, err := netip.ParseAddrPort(i.At); err == nil && use {
 			wanted[at] = true

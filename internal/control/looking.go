@@ -9,9 +9,11 @@ import (
 	"net/netip"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/filter"
 	"lanternfield/internal/core/machine"
 	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/core/review"
@@ -262,7 +264,11 @@ func (p *flight) tryPaths(ctx context.Context, n *looked, paths []review.Path) {
 		why := fmt.Sprintf("%s on %s cannot connect to %s on %s at %s:%d (%s): %s", path.Members[0], path.From, path.Members[1], path.To, path.At.Address,
 			path.At.Port, path.Port, o.Why)
 		if asked++; asked <= mostBlamed {
-			if rule, open := p.blame(ctx, n, path); rule != "" {
+			rule, open, ours := p.blame(ctx, n, path)
+			if ours { // it follows when the draft is carried out
+				continue
+			}
+			if rule != "" {
 				why, do = why+". "+rule, open
 			}
 		}
@@ -273,12 +279,13 @@ func (p *flight) tryPaths(ctx context.Context, n *looked, paths []review.Path) {
 // mostBlamed is of how many connections of a node it is looked which rule keeps them away.
 const mostBlamed = 20
 
-// blame finds the rule of a packet filter, on either machine, that keeps a connection away, and what would open it. Rules of others are named, and never touched.
-func (p *flight) blame(ctx context.Context, from *looked, path review.Path) (rule, open string) {
+// blame finds the rule of a packet filter, on either machine, that keeps a connection away, and what would open it. Rules of others are named, and never touched;
+// those of the field itself are told.
+func (p *flight) blame(ctx context.Context, from *looked, path review.Path) (rule, open string, ours bool) {
 	a, err := netip.ParseAddr(from.Address)
 	b, err2 := netip.ParseAddr(path.At.Address)
 	if err != nil || err2 != nil {
-		return "", ""
+		return "", "", false
 	}
 	for _, at := range []field.NodeName{path.To, path.From} {
 		i := slices.IndexFunc(p.nodes, func(n *looked) bool { return n.Name == at && n.ask != nil })
@@ -290,12 +297,15 @@ func (p *flight) blame(ctx context.Context, from *looked, path review.Path) (rul
 			continue
 		}
 		for _, x := range said.Filter[0] {
+			if strings.HasPrefix(x.Where, "table inet "+filter.TableOf(p.draft.Name, at)+",") {
+				return "", "", true
+			}
 			does := "blocks it"
 			if !x.Sure {
 				does = "may block it"
 			}
-			return fmt.Sprintf("The packet filter of %s %s: %s: %s", at, does, x.Where, x.Rule), fmt.Sprintf("as root on %s: %s; and make that persistent where the host keeps its rules", at, x.Open)
+			return fmt.Sprintf("The packet filter of %s %s: %s: %s", at, does, x.Where, x.Rule), fmt.Sprintf("as root on %s: %s; and make that persistent where the host keeps its rules", at, x.Open), false
 		}
 	}
-	return "", ""
+	return "", "", false
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/filter"
 	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
@@ -197,4 +198,20 @@ func (f Folder) Flows(draft *field.Field) ([]review.Flow, error) {
 		return nil, err
 	}
 	return review.FlowsOf(s, resolve.Of(s, draft).Field)
+}
+
+// Filters gives the rules of the packet filter of each node, as they would be by a draft.
+func (f Folder) Filters(draft *field.Field) (map[field.NodeName]filter.Rules, error) {
+	s, err := readState(f)
+	if errors.Is(err, ErrNothing) || err == nil && s.Retired {
+		s, err = state.NewState(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	needs, err := review.NeedsOf(s, draft)
+	if err != nil {
+		return nil, err
+	}
+	return review.RulesOf(draft.Name, needs), nil
 }

@@ -20,7 +20,9 @@ import (
 
 	"lanternfield/internal/agent"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/filter"
 	"lanternfield/internal/host"
+	"lanternfield/internal/host/packetfilter"
 	"lanternfield/internal/identity"
 )
 
@@ -259,6 +261,9 @@ func (p Place) clear(ctx context.Context) error {
 		return err
 	}
 	host.RemoveGroups(p.Dir)
+	if err := packetfilter.Drop(ctx, filter.TableOf(p.Field, p.Node)); err != nil {
+		return err
+	}
 	if err := os.RemoveAll(p.Dir); err != nil {
 		return err
 	}
@@ -282,6 +287,9 @@ func TakeAway(ctx context.Context, p Place) (left []string, err error) {
 		if _, err := os.Lstat(name); err == nil {
 			left = append(left, name)
 		}
+	}
+	if table := filter.TableOf(p.Field, p.Node); packetfilter.Stands(ctx, table) {
+		left = append(left, "the table "+table+" of the packet filter")
 	}
 	for _, pid := range host.FindAll(p.Dir) {
 		left = append(left, fmt.Sprintf("process %d of a member", pid))

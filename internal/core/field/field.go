@@ -18,6 +18,7 @@ type Field struct {
 	Name   string                  `json:"field"`
 	About  string                  `json:"about,omitempty"`
 	Ground Ground                  `json:"ground"`
+	Rules  string                  `json:"rules,omitempty"` // managed: the packet filters of hosts let in to members' ports who calls them alone
 	Nodes  []Node                  `json:"nodes"`
 	Roles  []Role                  `json:"roles"`
 	Place  map[RoleName][]NodeName `json:"place,omitempty"` // pins; a node listed twice holds two
@@ -114,6 +115,9 @@ func (g Ground) AgentPorts() (first, last int) {
 	}
 	return AgentPortFirst, AgentPortLast
 }
+
+// RulesManaged has the packet filters of hosts let in to members' ports who calls them alone.
+const RulesManaged = "managed"
 
 // Tunnelled tells whether agents are spoken to through SSH: where that is said, and where hosts are reached through another.
 func (g Ground) Tunnelled() bool {

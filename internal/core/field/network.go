@@ -55,6 +55,9 @@ func (f *Field) GroundFor(n *Node) Ground { return n.Ground.over(f.Ground) }
 
 // addresses checks the addresses that the file gives.
 func (v *validator) addresses() {
+	if v.Rules != "" && !slices.ContainsFunc(v.Possible(), func(n Node) bool { g := v.GroundOf(&n); return g == GroundSSH || g == GroundJoin }) {
+		v.add([]string{"rules"}, "leave that out, or say `ground: {kind: ssh}`", "rules of the packet filter are managed on hosts, and no node is one")
+	}
 	owner := map[string]NodeName{}
 	for i, n := range v.Possible() {
 		at := func(rest ...string) []string { return append([]string{"nodes", strconv.Itoa(i)}, rest...) }

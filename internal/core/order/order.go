@@ -223,6 +223,7 @@ type Standing struct {
 	Speaks  int    `json:"speaks,omitempty"`  // which version of what passes between agents and controllers; 0 for those before it was counted
 	Program string `json:"program,omitempty"` // SHA-256 of its program in hex, where it is one that is brought to hosts
 	Arch    string `json:"arch,omitempty"`    // of the machine, as Go names it
+	Rules   string `json:"rules,omitempty"`   // the digest of the rules of its packet filter that were confirmed
 }
 
 // Speaks is the version of what passes between agents and controllers. It rises when a controller could not do without what an older agent lacks, or

@@ -17,6 +17,18 @@ type Needs struct {
 	Nodes []NodeNeeds
 	Paths []Path
 	Ways  []Way // by which clients get in
+
+	Listens   []Listen                    // all ports of all members
+	Addresses map[field.NodeName][]string // of nodes on which members are, or may be, where they are known
+}
+
+// Listen is a port of a member.
+type Listen struct {
+	Node   field.NodeName
+	Member field.MemberName
+	Role   field.RoleName
+	Port   string // its name
+	At     Endpoint
 }
 
 // Way is a port at which clients get in, of one member.
@@ -90,7 +102,15 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		}
 		return at
 	}
-	out := &Needs{}
+	out := &Needs{Addresses: map[field.NodeName][]string{}}
+	for i := range draft.Nodes {
+		n := &draft.Nodes[i]
+		addresses := append([]string{draft.Given(n)}, slices.Sorted(maps.Values(n.Addresses))...)
+		if at := s.Nodes[n.Name]; at != nil && !at.Released {
+			addresses = append(append(addresses, at.Address), slices.Sorted(maps.Values(at.Addresses))...)
+		}
+		out.Addresses[n.Name] = slices.DeleteFunc(addresses, func(a string) bool { return a == "" })
+	}
 	paths := map[string]Path{}
 	add := func(from, to field.MemberName, port string) {
 		a, b := scene.Members[from], scene.Members[to]
@@ -115,6 +135,7 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 			at.Lookups = append(at.Lookups, l)
 		}
 		for _, port := range slices.Sorted(maps.Keys(m.Ports)) {
+			out.Listens = append(out.Listens, Listen{m.Node, name, m.Role, port, endpoint(name, port)})
 			if comes[name] {
 				at.Ports = append(at.Ports, PortNeed{name, port, endpoint(name, port)})
 			}
@@ -163,6 +184,10 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		}
 	}
 	for i := range draft.Nodes {
+		n, g := nodes[draft.Nodes[i].Name], draft.GroundOf(&draft.Nodes[i])
+		if draft.Rules == field.RulesManaged && len(n.Lookups) > 0 && (g == field.GroundSSH || g == field.GroundJoin) {
+			n.Lookups = append(n.Lookups, order.Lookup{Member: "rules", Program: "nft", LookIn: []string{"/usr/sbin", "/sbin"}, Packages: []string{"nftables"}})
+		}
 		out.Nodes = append(out.Nodes, *nodes[draft.Nodes[i].Name])
 	}
 	for _, key := range slices.Sorted(maps.Keys(paths)) {

@@ -139,7 +139,7 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	snap.Nodes = nodeViews(s, snap.Members)
 	snap.Proofs = proofViews(s)
 	snap.Questions = questions(s)
-	snap.Problems = append(endings(s, at), lostLinks(s)...)
+	snap.Problems = append(append(endings(s, at), lostLinks(s)...), unfiltered(s)...)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
 	return snap

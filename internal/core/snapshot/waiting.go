@@ -175,3 +175,14 @@ func awaitedLink(s *state.State, role *field.Role) string {
 	}
 	return text
 }
+
+// unfiltered words on which machines the rules of the packet filter are not those that they should be.
+func unfiltered(s *state.State) []string {
+	var out []string
+	for _, n := range state.SortedNodes(s) {
+		if n.RulesWhy != "" && !n.Released {
+			out = append(out, fmt.Sprintf("rules of the packet filter of %s were taken back, and are tried again: %s", n.Name, n.RulesWhy))
+		}
+	}
+	return out
+}

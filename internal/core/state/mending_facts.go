@@ -158,6 +158,9 @@ func (s *State) LedgerOf() []LedgerEntry {
 			continue
 		}
 		out = append(out, LedgerEntry{Node: n.Name, What: fmt.Sprintf("the agent and its folder %s, at %s", n.Dir, n.Address), Due: s.Retired, Owed: n.UnreachableWhy})
+		if n.Rules != "" {
+			out = append(out, LedgerEntry{Node: n.Name, What: fmt.Sprintf("a table of the packet filter, lanternfield-%s-%s", s.Field.Name, n.Name), Due: s.Retired})
+		}
 		for _, m := range SortedMembers(s) {
 			switch {
 			case m.Node != n.Name:

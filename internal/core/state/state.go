@@ -124,6 +124,9 @@ type Node struct {
 	Released       bool      `json:",omitzero"`
 	Lost           bool      `json:",omitzero"` // it was released since a person says that it is gone for good
 
+	Rules    string `json:",omitzero"` // the digest of the rules of its packet filter that count; empty where nothing is restricted
+	RulesWhy string `json:",omitzero"` // why those that should count do not
+
 	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }
 

@@ -246,6 +246,7 @@ func (h *Hosts) Release(ctx context.Context, node field.NodeName, at state.Bindi
 
 // leftScript looks for what is left of a node, without any program of ours: its folder, its unit, processes that bear its mark.
 const leftScript = `if [ -e "$1" ]; then echo "the folder $1"; fi; u=/etc/systemd/system/lanternfield-$2-$3.service; if [ -e "$u" ]; then echo "the unit $u"; fi; ` +
+	`if command -v nft >/dev/null && nft list table inet "lanternfield-$2-$3" >/dev/null 2>&1; then echo "the table lanternfield-$2-$3 of the packet filter"; fi; ` +
 	`for e in $(grep -lsF "LANTERNFIELD_HOME=$1" /proc/[0-9]*/environ); do p=${e#/proc/}; p=${p%/environ}; ` +
 	`if tr '\0' '\n' <"$e" 2>/dev/null | grep -qxF "LANTERNFIELD_HOME=$1"; then echo "process $p of a member"; fi; done; ` +
 	`for e in $(grep -lsF "$1/bin/lanternfield-" /proc/[0-9]*/cmdline); do p=${e#/proc/}; p=${p%/cmdline}; ` +

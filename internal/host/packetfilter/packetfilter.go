@@ -1,4 +1,5 @@
-// Package packetfilter reads the rules of this machine's packet filter (nftables), to tell which of them keeps a connection away. It changes none.
+// Package packetfilter reads the rules of this machine's packet filter (nftables), to tell which of them keeps a connection away, and keeps tables of ours in it.
+// Rules of others it never changes.
 package packetfilter
 
 import (
