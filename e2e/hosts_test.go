@@ -23,7 +23,7 @@ func (x *machines) onHosts(content string, nodes ...string) string {
 		x.Fatal("the file has no nodes")
 	}
 	var text strings.Builder
-	fmt.Fprintf(&text, "\nground: {kind: ssh, user: root, key: %s}\nnodes:\n", x.key)
+	fmt.Fprintf(&text, "\nrules: managed\nground: {kind: ssh, user: root, key: %s}\nnodes:\n", x.key)
 	for i, n := range nodes {
 		name, zone, _ := strings.Cut(n, " ")
 		fmt.Fprintf(&text, "  - {name: %s, zone: %s, address: %s}\n", name, zone, x.list[i].address)
@@ -94,7 +94,8 @@ func TestHostsOverSSH(t *testing.T) {
 	x.contains(x.must("nodes", "accept", x.file, "--accept-new"), "gull-1: the key of root@"+hosts.list[0].address+" is accepted: ssh-ed25519 SHA256:")
 	t.Cleanup(func() {
 		if t.Failed() {
-			out, _ := x.try(time.Minute, "status", x.file, "--json")
+			t.Log(x.try(time.Minute, "journal", x.file, "--last", "40"))
+			out, _ := x.try(time.Minute, "status", x.file)
 			t.Log(out)
 			for _, m := range hosts.list {
 				t.Log(m.run("tail -n 15 /var/lib/lanternfield/*/*/agent/agent.log /var/lib/lanternfield/*/*/agent/logs/*; true"))
@@ -125,6 +126,10 @@ func TestHostsOverSSH(t *testing.T) {
 	}
 
 	x.connectionsAreForeseen(hosts)
+	x.until("all packet filters let in what the topology says", 30*time.Second, func() bool {
+		return strings.Count(x.must("journal", x.file), "of members who calls them alone") >= 5
+	})
+	x.contains(x.must("prove", x.file), "holds")
 
 	// A zone is cut off: what is shown is what clients see, and what was said before would come of it.
 	s := newScreen(t, x, 200, 60, "open", x.file)

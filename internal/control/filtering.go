@@ -28,6 +28,7 @@ const (
 	filterPause   = 300 * time.Millisecond
 	filterConfirm = 15 * time.Second
 	filterAgain   = 30 * time.Second
+	filterSoon    = 3 * time.Second // those that could not be reached
 	filterAsk     = 5 * time.Second
 )
 
@@ -76,7 +77,7 @@ func (c *Controller) filterStamp() string {
 	var b strings.Builder
 	fmt.Fprint(&b, s.Field.Rules, s.Retiring, s.Drafts, s.Shape, s.Census)
 	for _, n := range state.SortedNodes(s) {
-		fmt.Fprint(&b, n.Name, n.Rules, n.Address, n.Unreachable, n.Unheard, n.Released)
+		fmt.Fprint(&b, n.Name, n.Rules, n.Address, n.Unreachable, n.Unheard, n.Released, n.Heard > 0)
 	}
 	return b.String()
 }
@@ -100,7 +101,7 @@ func rulesDue(s *state.State, refused map[field.NodeName]time.Time) (map[field.N
 	due := map[field.NodeName]filter.Rules{}
 	for node, r := range review.RulesOf(s.Field.Name, needs) {
 		n, declared := s.Nodes[node], s.Field.Node(node)
-		if n == nil || declared == nil || n.Released || n.Releasing || !n.There() || n.Unreachable || n.Unheard || !kind.Machines(s.Field.GroundOf(declared)) || time.Since(refused[node]) < filterAgain {
+		if n == nil || declared == nil || n.Released || n.Releasing || !n.There() || n.Unreachable || n.Unheard || n.Heard == 0 || !kind.Machines(s.Field.GroundOf(declared)) || time.Since(refused[node]) < filterAgain {
 			continue
 		}
 		if !managed {
@@ -143,6 +144,11 @@ func (c *Controller) filterRound(ctx context.Context, refused map[field.NodeName
 		failed := c.filterZone(ctx, s, nodes, due, needs)
 		for node, err := range failed {
 			refused[node] = time.Now()
+			var refusal *agentapi.Refused
+			if unreached := new(unreachedError); errors.As(err, &unreached) && !errors.As(err, &refusal) {
+				refused[node] = time.Now().Add(filterSoon - filterAgain) // nothing was changed there
+				continue
+			}
 			_ = c.submit(ctx, input{in: engine.RefuseRules{Node: node, Why: err.Error()}})
 		}
 		if len(failed) > 0 || ctx.Err() != nil {
@@ -174,7 +180,12 @@ func (c *Controller) filterZone(ctx context.Context, s *state.State, nodes []fie
 		}
 		working.Wait()
 	}
-	each(func(node field.NodeName) error { return c.tellFilter(ctx, s, node, due[node]) })
+	each(func(node field.NodeName) error {
+		if err := c.tellFilter(ctx, s, node, due[node]); err != nil {
+			return &unreachedError{err}
+		}
+		return nil
+	})
 	each(func(node field.NodeName) error {
 		if len(due[node].Ports) == 0 {
 			return nil
@@ -195,6 +206,11 @@ func (c *Controller) filterZone(ctx context.Context, s *state.State, nodes []fie
 	})
 	return failed
 }
+
+// unreachedError says that a machine was not told anything.
+type unreachedError struct{ error }
+
+func (e *unreachedError) Unwrap() error { return e.error }
 
 // withFilterer asks a node's agent over a connection of its own.
 func (c *Controller) withFilterer(ctx context.Context, s *state.State, node field.NodeName, do func(context.Context, filterer) error) error {
