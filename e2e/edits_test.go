@@ -37,6 +37,21 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 		s.press("Enter")
 		s.until("the cursor on "+name, func(text string) bool { return strings.Contains(text, "│ "+name+" ") })
 	}
+	marked := func() string { // the line that the cursor of a list is on
+		for line := range strings.SplitSeq(s.text(), "\n") {
+			if _, rest, ok := strings.Cut(line, "▸ "); ok {
+				return rest
+			}
+		}
+		return ""
+	}
+	down := func() { // one line, and no further before that is seen
+		before := marked()
+		s.press("Down")
+		for until := time.Now().Add(3 * time.Second); marked() == before && time.Now().Before(until); {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
 	row := func(label string) { // of the open sheet
 		s.has("changing: enter changes a line")
 		for range 60 {
@@ -45,8 +60,7 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 					return
 				}
 			}
-			s.press("Down")
-			time.Sleep(40 * time.Millisecond) // a frame
+			down()
 		}
 		s.Fatalf("the sheet has no row %q:\n%s", label, s.text())
 	}
@@ -68,8 +82,7 @@ func TestEveryEditOnTheScreen(t *testing.T) {
 				if _, chosen, _ := strings.Cut(s.text(), "▸  "); strings.HasPrefix(chosen, "a role: crew ") {
 					break
 				}
-				s.press("Down")
-				time.Sleep(40 * time.Millisecond) // a frame
+				down()
 			}
 			s.press("Enter")
 			ask("mates")
