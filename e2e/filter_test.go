@@ -23,7 +23,6 @@ except OSError: print("no")'`, to, port)) == "yes\n"
 // TestPacketFiltersLetInWhatTheTopologySays has the rules of three hosts follow who calls whom: a stranger is kept out of what is not for clients, rules of others are left alone, rules that
 // nobody confirms are taken back whatever becomes of the agent, and all of it goes when it is not wanted any longer.
 func TestPacketFiltersLetInWhatTheTopologySays(t *testing.T) {
-	t.Parallel()
 	hosts := newMachines(t, 4)
 	one, two, three, stranger := hosts.list[0], hosts.list[1], hosts.list[2], hosts.list[3]
 	x := newTrial(t, fmt.Sprintf(`format: 1

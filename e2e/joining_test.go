@@ -32,7 +32,6 @@ func (m *machine) typed(command string) (out string, ok bool) {
 // TestAMachineJoinsByInvitation has a field of two hosts take in machines that only their operators can reach: what is typed there is what was printed. One of
 // them takes a member, its agent is killed, replaced by another release, brought back by the same command; then it leaves, and nothing of ours is on it.
 func TestAMachineJoinsByInvitation(t *testing.T) {
-	t.Parallel()
 	hosts := newMachines(t, 4)
 	two, guest, other := hosts.list[:2], hosts.list[2], hosts.list[3]
 	file := func(members int, skua string) string {

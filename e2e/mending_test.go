@@ -26,7 +26,6 @@ echo 'deb [trusted=yes] file:/srv/shop ./' > /etc/apt/sources.list
 // TestWhatIsMissingOnHostsIsMended has two hosts that lack a program, its user, and a setting of the kernel: it is seen before the rollout, mended from here,
 // in the ledger, and undone at the end; on the host that is away then, later.
 func TestWhatIsMissingOnHostsIsMended(t *testing.T) {
-	t.Parallel()
 	hosts := newMachines(t, 2)
 	for _, m := range hosts.list {
 		m.run(shop)

@@ -20,10 +20,19 @@ import (
 // Releases knows which agents on machines of their own are of the release that is carried.
 type Releases struct {
 	mu       sync.Mutex
-	replaced map[field.NodeName]string // the checksums of programs of agents that were to be replaced
+	replaced map[field.NodeName]replacing
 }
 
-// Newest tells whether an agent is the one that is carried. One that could not be replaced is not tried again by this process.
+// replacing is how often an agent with a program of that checksum was to be replaced.
+type replacing struct {
+	program string
+	tries   int
+}
+
+// mostReplaced is how often an agent is to be replaced by this process, where that does not come to anything.
+const mostReplaced = 5
+
+// Newest tells whether an agent is the one that is carried. One that could not be replaced in some tries is left as it is by this process.
 func (r *Releases) Newest(node field.NodeName, s order.Standing) bool {
 	programs, err := carried.For(s.Arch)
 	if err != nil {
@@ -34,13 +43,17 @@ func (r *Releases) Newest(node field.NodeName, s order.Standing) bool {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.replaced[node] == s.Program {
+	now := r.replaced[node]
+	if now.program != s.Program {
+		now = replacing{program: s.Program}
+	}
+	if now.tries++; now.tries > mostReplaced {
 		return true
 	}
 	if r.replaced == nil {
-		r.replaced = map[field.NodeName]string{}
+		r.replaced = map[field.NodeName]replacing{}
 	}
-	r.replaced[node] = s.Program
+	r.replaced[node] = now
 	return false
 }
 
