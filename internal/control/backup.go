@@ -15,6 +15,7 @@ import (
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/host"
+	"lanternfield/internal/identity"
 	"lanternfield/internal/keyring"
 )
 
@@ -247,6 +248,10 @@ func Restore(root, name string, passphrase func(why string) (string, error)) (*R
 		}
 	}
 	if err := os.MkdirAll(f.Dir, 0o711); err != nil {
+		return nil, stateError(f.Dir, err)
+	}
+	// An invitation that is valid in the copy may have been used, or revoked, since.
+	if err := identity.WriteSynced(there.restored(), []byte(h.Made.UTC().Format(time.RFC3339)+"\n")); err != nil {
 		return nil, stateError(f.Dir, err)
 	}
 	if err := errors.Join(os.Chmod(f.Dir, 0o711), os.Rename(there.own(), f.own())); err != nil {

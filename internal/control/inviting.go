@@ -9,7 +9,9 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"path"
+	"path/filepath"
 	"regexp"
 	"sync"
 	"time"
@@ -210,6 +212,22 @@ const (
 	doorEnd  = 500 * time.Millisecond
 )
 
+// restored marks a state folder that was put back from a copy, until a keeper has seen it.
+func (f Folder) restored() string { return filepath.Join(f.own(), "restored") }
+
+// voidInvitations ends all invitations of a state that was put back from a copy: they may have been used, or revoked, since that was made.
+func (c *Controller) voidInvitations(ctx context.Context) error {
+	if _, err := os.Stat(c.folder.restored()); err != nil {
+		return nil
+	}
+	for id := range c.current().Invitations {
+		if err := c.submit(ctx, input{in: engine.Revoke{ID: id, By: "the restore of a copy"}}); err != nil {
+			return err
+		}
+	}
+	return os.Remove(c.folder.restored())
+}
+
 // inviting keeps the doors open as long as somebody may knock.
 func (c *Controller) inviting(ctx context.Context) {
 	defer func() {
@@ -219,9 +237,13 @@ func (c *Controller) inviting(ctx context.Context) {
 			_ = d.Close()
 		}
 	}()
+	void := c.voidInvitations(ctx)
+	if void != nil && ctx.Err() == nil {
+		slog.Error("invitations of a restored copy cannot be ended, so that no machine is let in", "error", void)
+	}
 	for {
 		changed := c.Changed()
-		if c.sealed == nil && c.invites() {
+		if c.sealed == nil && void == nil && c.invites() {
 			c.doors.mu.Lock()
 			c.tidyDoors()
 			c.doors.mu.Unlock()
