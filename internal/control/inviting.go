@@ -239,7 +239,7 @@ func (c *Controller) inviting(ctx context.Context) {
 	}()
 	void := c.voidInvitations(ctx)
 	if void != nil && ctx.Err() == nil {
-		slog.Error("invitations of a restored copy cannot be ended, so that no machine is let in", "error", void)
+		slog.Error("the invitations of a restored copy cannot be ended, so no machine may join", "error", void)
 	}
 	for {
 		changed := c.Changed()
