@@ -77,7 +77,7 @@ func (c *Controller) Invite(ctx context.Context, ask InviteAsked) (*Invitation, 
 	}
 	c.doors.mu.Lock()
 	defer c.doors.mu.Unlock()
-	d, err := c.openDoor(at)
+	d, err := c.openDoor(at, authority)
 	if err != nil {
 		return nil, fmt.Errorf("the port for machines that join cannot be opened: %w; say another with --at ADDRESS:PORT", err)
 	}
@@ -144,15 +144,11 @@ func fromHere(to string) netip.Addr {
 }
 
 // openDoor gives the door at an address, opening it where it is not. The caller holds the doors.
-func (c *Controller) openDoor(at netip.AddrPort) (*door.Door, error) {
+func (c *Controller) openDoor(at netip.AddrPort, authority *identity.Authority) (*door.Door, error) {
 	for _, d := range c.doors.open {
 		if d.At() == at || at.Port() == 0 && d.At().Addr() == at.Addr() {
 			return d, nil
 		}
-	}
-	authority, err := identity.Parse([]byte(c.ring.Authority()))
-	if err != nil {
-		return nil, err
 	}
 	d, err := door.Open(at, authority, sum(c.ring.Key(), "door"), c)
 	if err != nil {
@@ -191,9 +187,14 @@ func (c *Controller) tidyDoors() {
 		}
 	}
 	failed := ""
+	authority, err := identity.Parse([]byte(c.ring.Authority()))
 	for at := range wanted {
-		if _, err := c.openDoor(at); err != nil {
-			failed = fmt.Sprintf("invited machines cannot join: %v", err)
+		why := err
+		if why == nil {
+			_, why = c.openDoor(at, authority)
+		}
+		if why != nil {
+			failed = fmt.Sprintf("invited machines cannot join: %v", why)
 		}
 	}
 	c.mu.Lock()

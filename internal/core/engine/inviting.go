@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"cmp"
 	"crypto/subtle"
 	"fmt"
 	"slices"
@@ -137,7 +136,7 @@ func nodeFor(s *state.State, i state.Invitation, machine string) (field.NodeName
 		return "", fmt.Errorf("%s is another machine, %s. Where that one is gone for good, take %s out of the file, deploy, say so with `lanternfield nodes lost %s`, and put it back",
 			i.Node, n.ID, i.Node, i.Node)
 	}
-	return "", fmt.Errorf("every node %sthat joins by invitation has its machine: put another one into the file with `ground: {kind: join}`, and deploy", cmp.Or(inZone(i.Zone), ""))
+	return "", fmt.Errorf("every node %sthat joins by invitation has its machine: put another one into the file with `ground: {kind: join}`, and deploy", inZone(i.Zone))
 }
 
 func inZone(zone field.ZoneName) string {

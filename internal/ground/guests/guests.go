@@ -89,8 +89,8 @@ func (g *Guests) find(ctx context.Context, node field.NodeName, at state.Binding
 	return g.search(ctx, node, at)
 }
 
-// errSealed says why no agent is looked for.
-var errSealed = errors.New("its agent has not answered yet")
+// errNever says why no agent is looked for.
+var errNever = errors.New("its agent has not answered yet")
 
 // searchAtOnce and searchWithin bound the search for an agent's port.
 const (
@@ -101,7 +101,7 @@ const (
 // search finds the agent of a machine of which nothing is noted, as where the state folder was brought back from a copy: it is at one of few ports.
 func (g *Guests) search(ctx context.Context, node field.NodeName, at state.Binding) (*agentapi.Client, error) {
 	if at.Address == "" {
-		return nil, errSealed
+		return nil, errNever
 	}
 	ctx, cancel := context.WithTimeout(ctx, searchWithin)
 	defer cancel()
