@@ -166,10 +166,23 @@ func TestHostsOverSSH(t *testing.T) {
 	total := len(x.status().Members)
 	s.has(fmt.Sprintf("%d of %d lit", total-atoi(t, foretold[1]), total), "lookout has nobody left to do its work")
 	s.press("q")
+	// Meanwhile another authority is to take the place of the one of agents: those that are away are waited for.
+	served := x.status().member("berths-2").PID
+	if out, code := x.try(time.Minute, "trust", "rotate", "--agents", x.file, "--yes", "--timeout", "8s"); code != 1 || !strings.Contains(out, "Not done after 8.0 s: gull-1: ") || strings.Contains(out, "skua-1") {
+		t.Errorf("agents that are away have moved to another authority: %d %s", code, out)
+	}
+	x.contains(x.must("trust", x.file), "4 of 6 agents show certificates that count", "Another authority is taking the place")
 	for _, m := range zone {
 		m.heal()
 	}
 	x.until("the field is whole again", time.Minute, func() bool { return x.status().State == "converged" })
+	x.until("all agents have moved", 30*time.Second, func() bool {
+		out := x.must("trust", x.file)
+		return strings.Contains(out, "6 of 6 agents show certificates that count") && !strings.Contains(out, "Another authority is taking the place")
+	})
+	if now := x.status().member("berths-2").PID; now != served {
+		t.Errorf("a member was started again as its agent moved: process %d was %d", now, served)
+	}
 
 	// A host is started again: all its processes have ended. Whoever keeps the field brings everything back. (Where systemd runs, the agent's unit does, with
 	// nobody there.)

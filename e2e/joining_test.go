@@ -115,6 +115,28 @@ nodes:
 		t.Errorf("its member was started again: process %d was %d", m.PID, bell.PID)
 	}
 
+	// What its agent shows is revoked: it is spoken with no more, until the machine is invited again. On a host that is reached by SSH it has a successor at once.
+	if out, code := x.try(time.Minute, "trust", "revoke", x.file, "skua", "--yes"); code != 1 || !strings.Contains(out, "1 agent cannot be reached") || !strings.Contains(out, "its certificate was revoked") {
+		t.Errorf("a machine that has joined is spoken with after its agent was revoked: %d %s", code, out)
+	}
+	host := x.status().member("bell-1")
+	x.contains(x.must("trust", "revoke", x.file, string(host.Node), "--yes"), "The agent of "+string(host.Node)+" has another key")
+	if m := x.status().member("bell-1"); m.PID != host.PID {
+		t.Errorf("a member was started again as its agent was revoked: process %d was %d", m.PID, host.PID)
+	}
+	_, command = x.invited("--node", "skua")
+	if out, ok := guest.typed(command); !ok || !strings.Contains(out, "This machine is skua of far-quay now") {
+		t.Fatal(out)
+	}
+	x.until("its agent has another key", 20*time.Second, func() bool {
+		out, code := x.try(20*time.Second, "trust", x.file)
+		return code == 0 && strings.Contains(out, "3 of 3 agents show certificates that count")
+	})
+	x.until("its member is heard of", 20*time.Second, func() bool { return x.status().member("bell-3").Phase == "ready" })
+	if m := x.status().member("bell-3"); m.PID != bell.PID {
+		t.Errorf("its member was started again: %+v", m)
+	}
+
 	// The machine is started again, without systemd: the command of a new invitation brings it back.
 	guest.halt()
 	guest.bring(binary, "/usr/local/bin/lanternfield")

@@ -53,6 +53,7 @@ type Agent struct {
 	id      string // made once; never changes
 	reports *reportLog
 	party   identity.Agent
+	door    *identity.Listener
 	kept    []byte // the key to seal with, where the agent keeps its identity
 	program string // the checksum of this program, likewise
 	runtime runtime.Runtime
@@ -278,10 +279,11 @@ func (a *Agent) serve(ctx context.Context) error {
 	if err := writeQuick(a.disk.endpoint(), end); err != nil {
 		return err
 	}
+	a.door = identity.Listen(listener, a.party.Terms(), a.party.Counts)
 	server := &http.Server{Handler: a.handler(ctx), BaseContext: func(net.Listener) context.Context { return ctx },
 		ConnContext: watching, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 8 << 10}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(identity.Listen(listener, a.party.Terms())) }()
+	go func() { failed <- server.Serve(a.door) }()
 	if enrol := a.options.Enrol; enrol != nil {
 		err = identity.Answers(enrol, end.URL)
 		if err = errors.Join(err, enrol.Close()); err != nil {

@@ -168,6 +168,7 @@ func TestACertificateIsRenewedWithoutABreak(t *testing.T) {
 	c, _ := started(t, t.TempDir())
 	authority, us := parties(t)
 	c.Sign = func(request []byte) ([]byte, error) { return authority.Sign(request, "gull-1") }
+	c.Due = authority.Due
 	waiting := make(chan error, 1)
 	go func() {
 		_, err := c.Reports(context.Background(), "", 0, 0, time.Second)
@@ -219,7 +220,7 @@ func TestAWatcherIsToldAndNotObeyed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if us.Due(authority) || !us.Due(otherAuthority(t)) {
+	if us.Outdated(authority) || !us.Outdated(otherAuthority(t)) {
 		t.Error("whether it is to be made anew")
 	}
 	w := agentapi.NewClient(c.Url, us.To("gull-1"), nil)

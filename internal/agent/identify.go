@@ -9,12 +9,15 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"strconv"
 	"syscall"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/host"
+	"lanternfield/internal/identity"
 )
 
 // identify gets the agent's certificate, and the key with which it seals what it keeps: from who has started it, or as it has kept them.
@@ -50,6 +53,21 @@ func (a *Agent) keepIdentity() error {
 		return nil
 	}
 	return a.party.Keep(host.IdentityFile(a.options.Dir), a.kept)
+}
+
+// follow takes whose word counts from now on, keeps it, and parts from those whose word does not.
+func (a *Agent) follow(signed []byte) error {
+	switch err := a.party.Follow(signed); {
+	case errors.Is(err, identity.ErrOlder):
+		return agentapi.Refuse(http.StatusConflict, err.Error())
+	case err != nil:
+		return agentapi.Refuse(http.StatusForbidden, err.Error())
+	}
+	if err := a.keepIdentity(); err != nil {
+		return agentapi.Refuse(http.StatusInsufficientStorage, err.Error())
+	}
+	a.door.Part()
+	return nil
 }
 
 // Ports are the ports of which an agent takes the first that is free, from First to Last; none where they are zero.

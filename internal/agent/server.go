@@ -40,6 +40,7 @@ const longestWait = 30 * time.Second
 //	PUT  /v1/copy                         takes a sealed copy of the field's state, and keeps it instead of the one before
 //	POST /v1/certificate                  gives a signing request for a new key
 //	PUT  /v1/certificate                  takes the certificate for it
+//	PUT  /v1/counting                     takes whose word counts from now on, signed by an authority that counts (identity.Counting)
 //	POST /v1/quit                         ends the agent; its members go on, unless they are gone
 //	PUT  /v1/programs/{name}?sum=S        takes a program of the agent's, compressed by gzip, with its SHA-256
 //	PUT  /v1/rules?within=D               takes filter.Rules, which are taken back after that time where nobody confirms them
@@ -180,6 +181,14 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}
+	})
+	mux.HandleFunc("PUT "+agentapi.Counting, func(w http.ResponseWriter, r *http.Request) {
+		signed, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10))
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		refuse(w, a.follow(signed))
 	})
 	mux.HandleFunc("PUT /v1/copy", a.putCopy)
 	mux.HandleFunc("POST /v1/quit", func(w http.ResponseWriter, _ *http.Request) {

@@ -86,7 +86,7 @@ func (a *Agent) standing() order.Standing {
 func (a *Agent) standingNow() order.Standing {
 	a.reports.mu.Lock()
 	defer a.reports.mu.Unlock()
-	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked,
+	return order.Standing{Agent: a.id, Life: a.reports.life, Log: a.memory.Log, Term: a.memory.Term, Revision: a.taken, Acked: a.reports.acked, Told: a.party.Told(),
 		Speaks: order.Speaks, Program: a.program, Arch: goruntime.GOARCH, Rules: a.rulesNow()}
 }
 

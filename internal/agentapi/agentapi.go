@@ -5,6 +5,7 @@ package agentapi
 
 import (
 	"context"
+	"crypto/x509"
 	"io"
 	"time"
 
@@ -24,6 +25,15 @@ type Refused struct {
 func Refuse(status int, why string) *Refused { return &Refused{Status: status, Why: why} }
 
 func (r *Refused) Error() string { return r.Why }
+
+// Certified is an agent that shows a certificate, and hears whose certificates count.
+type Certified interface {
+	// Shown is the certificate that it has shown last; nil before it has answered. Current tells whether that need not be replaced.
+	Shown() *x509.Certificate
+	Current() bool
+	// Follow tells it whose word counts, where it was told something earlier: what it was told has that number.
+	Follow(ctx context.Context, told int64) error
+}
 
 // Agent is the agent of one node. Errors of type *Refused are its answers; any other means that it could not be asked.
 type Agent interface {

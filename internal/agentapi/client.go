@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -26,8 +28,13 @@ import (
 type Client struct {
 	Url  string
 	http *http.Client
-	// Sign issues a certificate for a signing request of this agent; nil where its certificate is not renewed.
+	// Sign issues a certificate for a signing request of this agent; nil where its certificate is not renewed. Due tells when it is to be.
 	Sign func(request []byte) ([]byte, error)
+	Due  func(shown *x509.Certificate) bool
+	// Vouched gives whose word counts, signed, and the number of that.
+	Vouched func() (signed []byte, number int64, err error)
+
+	shown atomic.Pointer[x509.Certificate] // by the agent, last
 }
 
 // NewClient makes a client for the agent that answers at that URL, on those terms; over is how connections are opened, nil for directly.
@@ -96,6 +103,31 @@ func (c *Client) Renew(ctx context.Context) error {
 	_, err = c.Do(ctx, http.MethodPut, Renewal, certificate)
 	c.http.CloseIdleConnections()
 	return err
+}
+
+// Counting is where an agent is told whose word counts.
+const Counting = "/v1/counting"
+
+// Follow tells the agent whose word counts, where it was told something earlier by its standing.
+func (c *Client) Follow(ctx context.Context, told int64) error {
+	if c.Vouched == nil {
+		return nil
+	}
+	signed, number, err := c.Vouched()
+	if err != nil || told >= number {
+		return err
+	}
+	_, err = c.Do(ctx, http.MethodPut, Counting, signed)
+	return err
+}
+
+// Shown is the certificate that the agent has shown last; nil before it has answered.
+func (c *Client) Shown() *x509.Certificate { return c.shown.Load() }
+
+// Current tells whether the certificate that it has shown last need not be replaced.
+func (c *Client) Current() bool {
+	shown := c.Shown()
+	return shown != nil && (c.Due == nil || !c.Due(shown))
 }
 
 // Put sends an order. An error of type *Refused is the agent's answer; any other means that it could not be asked.
@@ -265,7 +297,10 @@ func (c *Client) doWithin(ctx context.Context, first time.Duration, method, path
 		return nil, err
 	}
 	res, err := c.http.Do(req)
-	if err == nil && c.Sign != nil && path != Renewal && res.TLS != nil && time.Now().After(identity.DueAt(res.TLS.PeerCertificates[0])) {
+	if err == nil && res.TLS != nil {
+		c.shown.Store(res.TLS.PeerCertificates[0])
+	}
+	if err == nil && c.Sign != nil && path != Renewal && res.TLS != nil && c.Due(res.TLS.PeerCertificates[0]) {
 		if err := c.Renew(ctx); err != nil {
 			slog.Warn("an agent's certificate cannot be renewed", "agent", c.Url, "error", err)
 		}

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) trustCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "trust [FILE] [MEMBER|ROLE|NODE …]", Short: "List the members' certificates, with those that they show; renew them, replace their authority",
+	cmd := &cobra.Command{Use: "trust [FILE] [MEMBER|ROLE|NODE …]", Short: "List the members' certificates, with those that they show; renew, revoke, replace the authority",
 		Long: "Members have certificates by an authority of the field's own, which no agent and no controller accepts. Every member is asked which certificate it shows;\n" +
 			"one that is not the one that was issued last, or that nobody would believe, is an error, and the exit status is 1.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -41,7 +41,7 @@ func (a *app) trustCommand() *cobra.Command {
 			return a.printTrust(t)
 		}}
 	a.jsonFlag(cmd)
-	cmd.AddCommand(a.trustRenewCommand(), a.trustRotateCommand(), a.trustAuthorityCommand(), a.trustRequestCommand(), a.trustInstallCommand(), a.trustChangeCommand(), a.trustSealCommand(), a.trustUnsealCommand())
+	cmd.AddCommand(a.trustRenewCommand(), a.trustRotateCommand(), a.trustRevokeCommand(), a.trustAuthorityCommand(), a.trustRequestCommand(), a.trustInstallCommand(), a.trustChangeCommand(), a.trustSealCommand(), a.trustUnsealCommand())
 	return cmd
 }
 
@@ -121,6 +121,7 @@ func (a *app) printCertificates(t *snapshot.Trust, wrong []string) {
 	}
 	a.printOutside(t)
 	a.printSecrets(t)
+	a.printAgents(t)
 	for i, text := range wrong {
 		if i == 0 {
 			fmt.Fprintln(a.out)
@@ -161,11 +162,23 @@ func (a *app) trustRenewCommand() *cobra.Command {
 
 func (a *app) trustRotateCommand() *cobra.Command {
 	var timeout time.Duration
-	finish := false
-	cmd := &cobra.Command{Use: "rotate [FILE] [--finish]", Short: "Have another authority take the place of the one that issues members' certificates",
+	finish, agents := false, false
+	cmd := &cobra.Command{Use: "rotate [FILE] [--agents] [--finish]", Short: "Have another authority take the place of the one that issues members' certificates, or agents'",
 		Long: "It goes in two phases, and clients are served all the time. First another authority is made: members get certificates from it, and believe both. Clients\n" +
-			"that know only the one before go on too, since it vouches for the new one. Give them the new one (trust authority); then --finish withdraws the one before.",
+			"that know only the one before go on too, since it vouches for the new one. Give them the new one (trust authority); then --finish withdraws the one before.\n\n" +
+			"--agents: of the authority of agents and controllers instead. The one before is withdrawn by itself as soon as every agent has a certificate by the new one.\n" +
+			"Where some cannot be reached, --agents --finish goes on without them; on hosts they are replaced when they are back.",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if agents {
+				folder, _, rest, err := a.folder(args)
+				if err == nil {
+					err = a.noRest(rest)
+				}
+				if err != nil {
+					return err
+				}
+				return a.rotateAgents(cmd, folder, finish, timeout)
+			}
 			what := "rotate"
 			question := func(t *snapshot.Trust, _ []string) string {
 				return fmt.Sprintf("Have another authority issue the certificates of %s? %s", t.Field, effectOf(t))
@@ -178,6 +191,7 @@ func (a *app) trustRotateCommand() *cobra.Command {
 			}
 			return a.changeTrust(cmd, args, timeout, what, question)
 		}}
+	cmd.Flags().BoolVar(&agents, "agents", false, "of agents and controllers, instead of members")
 	cmd.Flags().BoolVar(&finish, "finish", false, "withdraw the authority before: the second phase")
 	a.actFlags(cmd, &timeout)
 	return cmd

@@ -180,6 +180,14 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		}
 		o.rootKey = key
 	}
+	if o.What == RotateAgents {
+		if err := c.beforeAgentsRotation(); err != nil {
+			return err
+		}
+	}
+	if o.What == FinishAgents {
+		o.away = c.away()
+	}
 	if o.What == "deploy" {
 		if o.Draft != nil {
 			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)

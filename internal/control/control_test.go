@@ -28,21 +28,49 @@ type inside struct {
 	*ground.Local
 	ctx context.Context
 	mu  sync.Mutex
-	end map[field.NodeName]context.CancelFunc
+	end map[field.NodeName]func() // and wait for it
 	all sync.WaitGroup
+	cut map[field.NodeName]bool // cannot be reached
 }
+
+func (g *inside) Find(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.cut[node] {
+		return nil, errCut
+	}
+	return g.Local.Find(ctx, node, at)
+}
+
+var errCut = errors.New("the node is cut off")
 
 func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Binding) (agentapi.Agent, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if g.cut[node] {
+		return nil, errCut
+	}
+	if g.end[node] != nil {
+		c, err := g.Local.Find(ctx, node, at)
+		if err == nil {
+			if _, err := c.Standing(ctx); !errors.Is(err, agentapi.ErrUntrusted) {
+				return c, nil
+			}
+			c.Close()
+		}
+		g.end[node]()
+		delete(g.end, node)
+	}
 	if g.end[node] == nil {
 		ours, theirs := net.Pipe()
 		defer ours.Close()
 		life, cancel := context.WithCancel(g.ctx)
-		g.end[node] = cancel
+		ended := make(chan struct{})
+		g.end[node] = func() { cancel(); <-ended }
 		g.all.Add(1)
 		go func() {
 			defer g.all.Done()
+			defer close(ended)
 			_ = agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Enrol: theirs})
 			theirs.Close()
 		}()
@@ -78,14 +106,20 @@ func TestMain(m *testing.M) {
 // folder is a state folder with agents inside this process.
 func folder(t *testing.T) Folder {
 	t.Helper()
+	f, _ := folderWith(t)
+	return f
+}
+
+func folderWith(t *testing.T) (Folder, *inside) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	g := &inside{ctx: ctx, end: map[field.NodeName]context.CancelFunc{}}
+	g := &inside{ctx: ctx, end: map[field.NodeName]func(){}, cut: map[field.NodeName]bool{}}
 	f := Folder{Dir: filepath.Join(t.TempDir(), strings.Repeat("deep/", 30), "saltmarsh"), Grounds: func(l *ground.Local) ground.Several {
 		g.Local = l
 		return ground.Several{kind.Local: g}
 	}}
 	t.Cleanup(func() { cancel(); g.all.Wait() })
-	return f
+	return f, g
 }
 
 func sleepers(members int) *field.Field {

@@ -30,23 +30,24 @@ import (
 // Controller holds a field in this process. One goroutine decides (see package loop); everything else reaches it through inputs and reads
 // what it publishes, which is what has been stored.
 type Controller struct {
-	folder  Folder
-	lock    *lease.Lease
-	loop    *loop.Loop
-	marks   checkpoints
-	ground  ground.Ground
-	ring    *keyring.Keyring  // nil while it is sealed
-	sealed  *SealedError      // why; nil where it is open
-	members *identity.Members // makes their certificates
-	minted  minted
-	letGo   func() error // closes the log
-	inputs  chan input
-	life    context.Context // ends when the controller lets go of the field
-	cancel  context.CancelFunc
-	done    chan struct{}
-	closing sync.Once
-	closed  error // what came of it
-	drivers sync.WaitGroup
+	folder   Folder
+	lock     *lease.Lease
+	loop     *loop.Loop
+	marks    checkpoints
+	ground   ground.Ground
+	ring     *keyring.Keyring  // nil while it is sealed
+	sealed   *SealedError      // why; nil where it is open
+	members  *identity.Members // makes their certificates
+	counting *counting         // whose word counts with agents
+	minted   minted
+	letGo    func() error // closes the log
+	inputs   chan input
+	life     context.Context // ends when the controller lets go of the field
+	cancel   context.CancelFunc
+	done     chan struct{}
+	closing  sync.Once
+	closed   error // what came of it
+	drivers  sync.WaitGroup
 
 	mu       sync.Mutex // guards what follows; nothing that may block is done under it
 	state    *state.State
@@ -146,16 +147,17 @@ func fieldName(f Folder) string { return filepath.Base(f.Dir) }
 
 // parts is what a controller works with. Hold makes them out of a folder; a rehearsal in virtual time hands over its own.
 type parts struct {
-	ground ground.Ground
-	log    eventlog.Log
-	state  *state.State // that the log has led to, which becomes the controller's own
-	tide   timeline
-	marks  checkpoints
-	ring   *keyring.Keyring
-	sealed *SealedError // why there is no keyring; nil where there is one
-	lock   *lease.Lease // nil where nobody else could write the log
-	letGo  func() error
-	closed bool // nobody can come in through a socket
+	ground   ground.Ground
+	log      eventlog.Log
+	state    *state.State // that the log has led to, which becomes the controller's own
+	tide     timeline
+	marks    checkpoints
+	ring     *keyring.Keyring
+	counting *counting
+	sealed   *SealedError // why there is no keyring; nil where there is one
+	lock     *lease.Lease // nil where nobody else could write the log
+	letGo    func() error
+	closed   bool // nobody can come in through a socket
 }
 
 // checkpoints keeps folded states as the log goes on.
@@ -174,18 +176,22 @@ func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	if err != nil && !errors.As(err, &sealed) {
 		return nil, err
 	}
-	g, err := f.groundWith(ring)
-	if err != nil {
-		return nil, err
-	}
 	log, err := sqlite.Open(f.events())
 	if err != nil {
 		return nil, err
 	}
 	s, tide, marks, err := f.foldToWrite(log)
+	if err == nil && ring != nil {
+		err = settleKeys(ring, s.Counting)
+	}
+	var g ground.Ground
+	var follows *counting
+	if err == nil {
+		g, follows, err = f.groundWith(ring)
+	}
 	if err == nil {
 		var c *Controller
-		if c, err = begin(f, parts{ground: g, log: log, state: s, tide: tide, marks: marks, ring: ring, sealed: sealed, lock: lock, letGo: log.Close}, command); err == nil {
+		if c, err = begin(f, parts{ground: g, counting: follows, log: log, state: s, tide: tide, marks: marks, ring: ring, sealed: sealed, lock: lock, letGo: log.Close}, command); err == nil {
 			return c, nil
 		}
 	}
@@ -204,10 +210,13 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, sealed: p.sealed, members: membersOf(p.ring),
+	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, counting: p.counting, sealed: p.sealed, members: membersOf(p.ring),
 		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{},
 		telling: map[string]told{}, nudged: make(chan struct{}, 1)}
+	if c.counting == nil {
+		c.counting = &counting{moved: map[field.NodeName]bool{}}
+	}
 	if _, _, err = c.decide([]input{{in: over}}); err == nil && !p.closed {
 		err = c.listen()
 	}
@@ -215,6 +224,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		cancel()
 		return nil, err
 	}
+	c.follow(c.loop.State())
 	c.filterDue.Store(!p.closed && c.state.Field != nil && c.state.Field.Rules == field.RulesManaged && !c.state.Retired)
 	c.publish()
 	c.dispatch(ctx)

@@ -58,6 +58,7 @@ func (c *Controller) own(ctx context.Context) {
 			c.folder.keepSpace()
 		}
 		if err == nil && news {
+			c.follow(c.loop.State())
 			c.publish() // whoever gets an answer finds it in the next snapshot
 		}
 		for i, r := range batch {

@@ -108,6 +108,8 @@ func (d *driver) run(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
+		case <-d.came: // its machine has come back with a new agent
+			pause = reachAgain
 		case <-time.After(pause):
 		}
 		pause = min(2*pause, reachAgainMost)

@@ -188,7 +188,7 @@ func sum(key []byte, name string) []byte {
 }
 
 // groundWith makes the field's ground. What its agents keep is sealed with keys derived from the field's. Without a keyring, agents are only watched.
-func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
+func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, *counting, error) {
 	binary := f.Binary
 	if binary == "" {
 		binary = os.Getenv("LANTERNFIELD_BINARY")
@@ -196,29 +196,30 @@ func (f Folder) groundWith(ring *keyring.Keyring) (ground.Ground, error) {
 	var err error
 	if binary == "" {
 		if binary, err = os.Executable(); err != nil {
-			return nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
+			return nil, nil, fmt.Errorf("this program cannot find itself to start agents: %w", err)
 		}
 	}
 	local := &ground.Local{Dir: f.nodes(), Binary: binary, LogsLock: filepath.Join(f.own(), "logs.lock")}
 	if ring == nil {
 		local.Watcher, err = identity.OpenWatch(f.watch())
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+			return nil, nil, err
 		}
 	} else {
-		if local.Authority, err = identity.Parse([]byte(ring.Authority())); err != nil {
-			return nil, err
+		if local.Authority, err = authorityOf(ring); err != nil {
+			return nil, nil, err
 		}
 		local.Seal = func(n field.NodeName) []byte { return sealOf(ring, n) }
 	}
+	follows := &counting{authority: local.Authority, watcher: local.Watcher, moved: map[field.NodeName]bool{}}
 	if f.Grounds != nil {
-		return f.Grounds(local), nil
+		return f.Grounds(local), follows, nil
 	}
 	ssh := f.bareHosts()
 	ssh.Authority, ssh.Watcher, ssh.Seal = local.Authority, local.Watcher, local.Seal
 	joined := &guests.Guests{Cache: ground.Notes(filepath.Join(f.own(), "guests"))}
 	joined.Authority, joined.Watcher, joined.Seal = local.Authority, local.Watcher, local.Seal
-	return ground.Several{kind.Local: local, kind.SSH: ssh, kind.Join: joined}, nil
+	return ground.Several{kind.Local: local, kind.SSH: ssh, kind.Join: joined}, follows, nil
 }
 
 // Holder finds out who holds the field; nil where nobody does. Last says who did before, where that one has not let go of it by itself.

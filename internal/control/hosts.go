@@ -29,7 +29,7 @@ func (f Folder) hosts() (*hosts.Hosts, error) {
 	if err != nil {
 		return nil, err
 	}
-	g, err := f.groundWith(ring)
+	g, _, err := f.groundWith(ring)
 	if err != nil {
 		return nil, err
 	}

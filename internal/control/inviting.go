@@ -71,10 +71,7 @@ func (c *Controller) Invite(ctx context.Context, ask InviteAsked) (*Invitation, 
 	if err != nil {
 		return nil, err
 	}
-	authority, err := identity.Parse([]byte(c.ring.Authority()))
-	if err != nil {
-		return nil, err
-	}
+	authority := c.counting.authority
 	c.doors.mu.Lock()
 	defer c.doors.mu.Unlock()
 	d, err := c.openDoor(at, authority)
@@ -187,13 +184,8 @@ func (c *Controller) tidyDoors() {
 		}
 	}
 	failed := ""
-	authority, err := identity.Parse([]byte(c.ring.Authority()))
 	for at := range wanted {
-		why := err
-		if why == nil {
-			_, why = c.openDoor(at, authority)
-		}
-		if why != nil {
+		if _, why := c.openDoor(at, c.counting.authority); why != nil {
 			failed = fmt.Sprintf("invited machines cannot join: %v", why)
 		}
 	}
@@ -327,11 +319,7 @@ func (c *Controller) Admit(ctx context.Context, h joining.Hello, from netip.Addr
 
 // Enrol makes the agent of a node known.
 func (c *Controller) Enrol(_ context.Context, node field.NodeName, with io.ReadWriter) (url string, err error) {
-	authority, err := identity.Parse([]byte(c.ring.Authority()))
-	if err != nil {
-		return "", err
-	}
-	return authority.Enrol(with, string(node), sealOf(c.ring, node))
+	return c.counting.authority.Enrol(with, string(node), sealOf(c.ring, node))
 }
 
 // arriveWithin is how long an agent that has just come up is tried to be spoken with.

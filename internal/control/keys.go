@@ -143,7 +143,10 @@ func (f Folder) keyring() (*keyring.Keyring, error) {
 		ring, err = f.makeKeyring()
 	}
 	if err == nil {
-		err = errors.Join(f.removeOpen(ring), f.makeWatch(ring))
+		var authority *identity.Authority
+		if authority, err = authorityOf(ring); err == nil {
+			err = errors.Join(f.removeOpen(ring), f.makeWatch(authority))
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -262,12 +265,8 @@ func (f Folder) removeOpen(ring *keyring.Keyring) error {
 }
 
 // makeWatch makes what the field is watched with while its keyring is sealed.
-func (f Folder) makeWatch(ring *keyring.Keyring) error {
-	authority, err := identity.Parse([]byte(ring.Authority()))
-	if err != nil {
-		return err
-	}
-	if w, err := identity.OpenWatch(f.watch()); err == nil && !w.Due(authority) {
+func (f Folder) makeWatch(authority *identity.Authority) error {
+	if w, err := identity.OpenWatch(f.watch()); err == nil && !w.Outdated(authority) {
 		return nil
 	}
 	text, err := authority.Watch()

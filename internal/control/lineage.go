@@ -46,7 +46,12 @@ func (c *Controller) claim(ctx context.Context, d *driver, client agentapi.Agent
 	d.agent, d.heard = n.Agent, n.Heard
 	claim := c.state.Claim(n, standing)
 	c.mu.Unlock()
-	err = client.Claim(ctx, claim)
+	if err = c.tellCounting(ctx, d, client, standing.Told); err != nil {
+		return err
+	}
+	if err = client.Claim(ctx, claim); err == nil {
+		c.hasMoved(d.node, client)
+	}
 	var lacks *agentapi.Lacks
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -213,11 +213,18 @@ func (f Folder) ground() (ground.Ground, error) {
 	case errors.Is(err, keyring.ErrNone) && f.Grounds == nil:
 		return ground.Several{kind.Local: &ground.Local{Dir: f.nodes()}}, nil
 	case errors.As(err, &sealed):
-		return f.groundWith(nil)
+		ring = nil
 	case err != nil:
 		return nil, err
 	}
-	return f.groundWith(ring)
+	g, follows, err := f.groundWith(ring)
+	if err != nil {
+		return nil, err
+	}
+	if s, err := readState(f); err == nil {
+		follows.set(s)
+	}
+	return g, nil
 }
 
 // groundToAct gives the field's ground for doing something at its members: a person is asked for the passphrase, where there is one.

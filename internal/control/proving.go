@@ -102,18 +102,25 @@ type reach struct {
 }
 
 func (r *reach) ask(ctx context.Context, node field.NodeName, m field.MemberName, q order.Question) (order.Said, error) {
-	r.mu.Lock()
-	agent, err := r.found[node], error(nil)
-	if agent == nil {
-		if agent, err = r.ground.Find(ctx, node, r.state.Nodes[node].Binding()); err == nil {
-			r.found[node] = agent
-		}
-	}
-	r.mu.Unlock()
+	agent, err := r.agent(ctx, node)
 	if err != nil {
 		return order.Said{}, err
 	}
 	return agent.Ask(ctx, m, q)
+}
+
+// agent gives the agent of a node, as it was last known.
+func (r *reach) agent(ctx context.Context, node field.NodeName) (agentapi.Agent, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if agent := r.found[node]; agent != nil {
+		return agent, nil
+	}
+	agent, err := r.ground.Find(ctx, node, r.state.Nodes[node].Binding())
+	if err == nil {
+		r.found[node] = agent
+	}
+	return agent, err
 }
 
 func (r *reach) close() {

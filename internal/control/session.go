@@ -60,7 +60,7 @@ type Session interface {
 
 // Request is what a person asks for.
 type Request struct {
-	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating, give up, revoke or retire
+	What  string       `json:"what"` // deploy, stop, start, restart, prove, pause, go on, renew, rotate, finish rotating, give up, revoke, retire, or what stands in counting.go
 	Draft *field.Field `json:"draft,omitempty"`
 	Names []string     `json:"names,omitempty"` // roles, nodes and members; all when empty
 	By    string       `json:"by"`
@@ -69,7 +69,8 @@ type Request struct {
 	Anyway   bool         `json:"anyway,omitempty"`   // a deploy, although machines are not ready: what would come to those waits for them
 	Without  []string     `json:"without,omitempty"`  // members whose data is given up, where a start is blocked since it may be the newest
 
-	rootKey string // the fingerprint of the root of the authority that is to be made
+	away    []field.NodeName // whose agents have no certificate by the newest authority
+	rootKey string           // the fingerprint of the root of the authority that is to be made
 }
 
 // What is asked for about other fields.
@@ -117,6 +118,18 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 			return nil, fmt.Errorf("say which invitation is revoked, one at a time")
 		}
 		return engine.Revoke{ID: o.Names[0], By: o.By}, nil
+	case RevokeAgents:
+		in := engine.RevokeAgents{By: o.By}
+		for _, name := range o.Names {
+			in.Nodes = append(in.Nodes, field.NodeName(name))
+		}
+		return in, nil
+	case RevokeControllers:
+		return engine.RevokeControllers{By: o.By}, nil
+	case RotateAgents:
+		return engine.MakeAgentsAuthority{By: o.By}, nil
+	case FinishAgents:
+		return engine.WithdrawAgentsAuthority{By: o.By, Away: o.away}, nil
 	case "finish rotating":
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}

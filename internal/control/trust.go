@@ -93,6 +93,7 @@ func (c *Controller) Trust(ctx context.Context) (*snapshot.Trust, error) {
 			})
 		}
 	}
+	asking.Go(func() { c.agentsShown(ctx, s, agents, out) })
 	asking.Wait()
 	c.outsideShown(ctx, s, agents, out)
 	return out, nil

@@ -17,6 +17,7 @@ import (
 	"math/big"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 )
 
@@ -30,11 +31,20 @@ const (
 	backdated = 24 * time.Hour
 )
 
-// Authority issues the certificates of one field.
+// Authority issues the certificates of one field. Another one can take its place while it counts; see Beside.
 type Authority struct {
+	now     func() time.Time
+	refused *Refused
+
+	mu      sync.Mutex
+	current signer  // by whom controllers' certificates are
+	next    *signer // by whom agents' are as soon as there is one; it takes the place of the other
+}
+
+// signer is the key of an authority with its certificate.
+type signer struct {
 	key  *ecdsa.PrivateKey
 	cert *x509.Certificate
-	now  func() time.Time
 }
 
 // Open reads the authority that is kept in that file, making it when there is none. The file holds its key and its certificate
@@ -56,23 +66,35 @@ func Open(name string) (*Authority, error) {
 
 // Parse reads an authority: its key and its certificate, as PEM.
 func Parse(data []byte) (*Authority, error) {
-	a := &Authority{now: time.Now}
+	s, err := parseSigner(data)
+	if err != nil {
+		return nil, err
+	}
+	return authorityOf(*s), nil
+}
+
+func authorityOf(s signer) *Authority {
+	return &Authority{now: time.Now, refused: &Refused{}, current: s}
+}
+
+func parseSigner(data []byte) (*signer, error) {
+	var s signer
 	var err error
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
 		switch block.Type {
 		case "EC PRIVATE KEY":
-			a.key, err = x509.ParseECPrivateKey(block.Bytes)
+			s.key, err = x509.ParseECPrivateKey(block.Bytes)
 		case "CERTIFICATE":
-			a.cert, err = x509.ParseCertificate(block.Bytes)
+			s.cert, err = x509.ParseCertificate(block.Bytes)
 		}
 		if err != nil {
 			return nil, damaged(err)
 		}
 	}
-	if a.key == nil || a.cert == nil || !a.key.PublicKey.Equal(a.cert.PublicKey) {
+	if s.key == nil || s.cert == nil || !s.key.PublicKey.Equal(s.cert.PublicKey) {
 		return nil, damaged(errors.New("its key and its certificate do not belong together"))
 	}
-	return a, nil
+	return &s, nil
 }
 
 func damaged(err error) error {
@@ -81,26 +103,27 @@ func damaged(err error) error {
 
 // New makes an authority, and gives it as PEM too.
 func New() (*Authority, []byte, error) {
-	a := &Authority{now: time.Now}
+	var s signer
 	var err error
-	if a.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
+	if s.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
 		return nil, nil, err
 	}
-	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "field authority"}, IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
-		KeyUsage: x509.KeyUsageCertSign, NotAfter: a.now().Add(authorityFor)}, &a.key.PublicKey)
+	now := time.Now()
+	der, err := s.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "field authority"}, IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage: x509.KeyUsageCertSign, NotAfter: now.Add(authorityFor)}, now, &s.key.PublicKey)
 	if err != nil {
 		return nil, nil, err
 	}
-	if a.cert, err = x509.ParseCertificate(der); err != nil {
+	if s.cert, err = x509.ParseCertificate(der); err != nil {
 		return nil, nil, err
 	}
-	key, err := x509.MarshalECPrivateKey(a.key)
+	key, err := x509.MarshalECPrivateKey(s.key)
 	if err != nil {
 		return nil, nil, err
 	}
 	var text bytes.Buffer
 	err = errors.Join(pem.Encode(&text, &pem.Block{Type: "EC PRIVATE KEY", Bytes: key}), pem.Encode(&text, &pem.Block{Type: "CERTIFICATE", Bytes: der}))
-	return a, text.Bytes(), err
+	return authorityOf(s), text.Bytes(), err
 }
 
 // WriteSynced makes a file for its owner only; it is there whole, on the disk, or not at all.
@@ -124,22 +147,38 @@ func WriteSynced(name string, data []byte) error {
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
-// issue signs a certificate; the authority signs its own when it has none yet.
-func (a *Authority) issue(c *x509.Certificate, public any) ([]byte, error) {
+// issue signs a certificate; an authority signs its own when it has none yet. When is the moment that it says that it was issued at; see IssuedAt.
+func (s signer) issue(c *x509.Certificate, when time.Time, public any) ([]byte, error) {
 	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
 	if err != nil {
 		return nil, err
 	}
-	c.SerialNumber, c.NotBefore = serial, a.now().Add(-backdated)
-	parent := a.cert
+	c.SerialNumber, c.NotBefore = serial, when.Add(-backdated)
+	parent := s.cert
 	if parent == nil {
 		parent = c
 	}
-	return x509.CreateCertificate(rand.Reader, c, parent, public, a.key)
+	return x509.CreateCertificate(rand.Reader, c, parent, public, s.key)
+}
+
+// issues gives the authority by whom agents' certificates are, and counts the one by whom all others are.
+func (a *Authority) issues() signer {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.next != nil {
+		return *a.next
+	}
+	return a.current
+}
+
+func (a *Authority) counts() signer {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.current
 }
 
 // Certificate is the authority's own, as DER.
-func (a *Authority) Certificate() []byte { return a.cert.Raw }
+func (a *Authority) Certificate() []byte { return a.counts().cert.Raw }
 
 // Sign issues the certificate of a node's agent for the key that the request was made with. What the request says of itself counts for
 // nothing: who brings it is known by where it comes from.
@@ -151,13 +190,22 @@ func (a *Authority) Sign(request []byte, node string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the signing request of %s cannot be used: %w", node, err)
 	}
-	return a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: node}, DNSNames: []string{node}, URIs: kindAgent.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, csr.PublicKey)
+	when := later(a.now(), a.refused.agent(node))
+	return a.issues().issue(&x509.Certificate{Subject: pkix.Name{CommonName: node}, DNSNames: []string{node}, URIs: kindAgent.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, when, csr.PublicKey)
+}
+
+// Due tells whether an agent that shows that certificate is to be given another one: two thirds of its time have passed, or another authority issues by now.
+func (a *Authority) Due(c *x509.Certificate) bool {
+	return a.now().After(DueAt(c)) || c.CheckSignatureFrom(a.issues().cert) != nil
 }
 
 // DueAt is when a certificate is to be renewed: when two thirds of its time have passed.
 func DueAt(c *x509.Certificate) time.Time {
-	return c.NotAfter.Add(-c.NotAfter.Sub(c.NotBefore.Add(backdated)) / 3)
+	return c.NotAfter.Add(-c.NotAfter.Sub(IssuedAt(c)) / 3)
 }
+
+// IssuedAt is when a certificate was issued, by its own word: to the second, rounded down.
+func IssuedAt(c *x509.Certificate) time.Time { return c.NotBefore.Add(backdated) }
 
 var onlyTLS13 = tls.Config{MinVersion: tls.VersionTLS13, SessionTicketsDisabled: true}

@@ -19,7 +19,7 @@ const kindDoor kind = "door"
 const PrintSize = 16
 
 // Print is by what the authority is known to who has an invitation: the beginning of the SHA-256 of its public key (as a SubjectPublicKeyInfo).
-func (a *Authority) Print() []byte { return printOf(a.cert) }
+func (a *Authority) Print() []byte { return printOf(a.counts().cert) }
 
 func printOf(c *x509.Certificate) []byte {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
@@ -30,8 +30,9 @@ func printOf(c *x509.Certificate) []byte {
 // curl's --pinnedpubkey takes it.
 func (a *Authority) Door(seed []byte, protocols ...string) (terms *tls.Config, pin string, err error) {
 	key := ed25519.NewKeyFromSeed(seed)
-	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "door"}, DNSNames: []string{"door"}, URIs: kindDoor.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, key.Public())
+	by := a.counts()
+	der, err := by.issue(&x509.Certificate{Subject: pkix.Name{CommonName: "door"}, DNSNames: []string{"door"}, URIs: kindDoor.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, a.now(), key.Public())
 	if err != nil {
 		return nil, "", err
 	}
@@ -41,7 +42,7 @@ func (a *Authority) Door(seed []byte, protocols ...string) (terms *tls.Config, p
 	}
 	sum := sha256.Sum256(leaf.RawSubjectPublicKeyInfo)
 	terms = onlyTLS13.Clone()
-	terms.Certificates, terms.NextProtos = []tls.Certificate{{Certificate: [][]byte{der, a.cert.Raw}, PrivateKey: key, Leaf: leaf}}, protocols
+	terms.Certificates, terms.NextProtos = []tls.Certificate{{Certificate: [][]byte{der, by.cert.Raw}, PrivateKey: key, Leaf: leaf}}, protocols
 	return terms, "sha256//" + base64.StdEncoding.EncodeToString(sum[:]), nil
 }
 

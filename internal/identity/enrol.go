@@ -1,7 +1,6 @@
 package identity
 
 import (
-	"bytes"
 	"crypto/ecdsa"
 	"crypto/x509"
 	"encoding/json"
@@ -18,9 +17,9 @@ type (
 		Request []byte `json:"request"` // DER
 	}
 	answers struct {
-		Certificate []byte `json:"certificate"` // DER
-		Authority   []byte `json:"authority"`   // DER
-		Seal        []byte `json:"seal"`        // seals what the agent keeps on its disk
+		Certificate []byte   `json:"certificate"` // DER
+		Counting    Counting `json:"counting"`
+		Seal        []byte   `json:"seal"` // seals what the agent keeps on its disk
 	}
 	enrolled struct {
 		URL string `json:"url"`
@@ -45,15 +44,16 @@ func (a *Agent) Enrol(with io.ReadWriter) (seal []byte, err error) {
 	if len(got.Seal) != sealBytes {
 		return nil, errors.New("no key to seal with was given")
 	}
-	return got.Seal, a.Take(got.Certificate, got.Authority)
+	return got.Seal, a.take(got.Certificate, &got.Counting)
 }
 
 // kept is what an agent on a host keeps of its enrolment, so that it can be started again while no controller is there.
 type kept struct {
-	Key         []byte `json:"key"`         // PKCS #8
-	Certificate []byte `json:"certificate"` // DER
-	Authority   []byte `json:"authority"`   // DER
-	Seal        []byte `json:"seal"`
+	Key         []byte   `json:"key"`                 // PKCS #8
+	Certificate []byte   `json:"certificate"`         // DER
+	Authority   []byte   `json:"authority,omitempty"` // DER; of the release before, that knew one only
+	Counting    Counting `json:"counting,omitzero"`
+	Seal        []byte   `json:"seal"`
 }
 
 // Keep writes the identity of an agent, with the key that it seals with, to a file for its owner only.
@@ -64,7 +64,7 @@ func (a *Agent) Keep(name string, seal []byte) error {
 	if err != nil {
 		return err
 	}
-	data, err := json.Marshal(kept{key, a.cert.Leaf.Raw, a.authority, seal})
+	data, err := json.Marshal(kept{Key: key, Certificate: a.cert.Leaf.Raw, Counting: a.counting, Seal: seal})
 	if err != nil {
 		return err
 	}
@@ -90,11 +90,11 @@ func (a *Agent) Load(name string) (seal []byte, err error) {
 		return nil, fmt.Errorf("%s is damaged: it holds another kind of key", name)
 	}
 	a.next = own
-	return k.Seal, a.Take(k.Certificate, k.Authority)
+	if len(k.Counting.Authorities) == 0 {
+		k.Counting.Authorities = [][]byte{k.Authority}
+	}
+	return k.Seal, a.take(k.Certificate, &k.Counting)
 }
-
-// SameAuthority tells whether two agents are of the same field.
-func (a *Agent) SameAuthority(b *Agent) bool { return bytes.Equal(a.authority, b.authority) }
 
 // Answers says where the agent answers, which ends its enrolment.
 func Answers(with io.Writer, url string) error { return json.NewEncoder(with).Encode(enrolled{url}) }
@@ -110,7 +110,7 @@ func (a *Authority) Enrol(with io.ReadWriter, node string, seal []byte) (url str
 	if err != nil {
 		return "", err
 	}
-	if err := json.NewEncoder(with).Encode(answers{certificate, a.Certificate(), seal}); err != nil {
+	if err := json.NewEncoder(with).Encode(answers{certificate, a.Counting(), seal}); err != nil {
 		return "", err
 	}
 	var done enrolled

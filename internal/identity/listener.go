@@ -3,6 +3,7 @@ package identity
 import (
 	"container/list"
 	"crypto/tls"
+	"crypto/x509"
 	"net"
 	"sync"
 	"time"
@@ -19,19 +20,20 @@ const (
 // Listener accepts those who have shown a certificate, and nobody else.
 type Listener struct {
 	net.Listener
-	terms *tls.Config
-	known chan net.Conn
-	end   chan struct{}
-	once  sync.Once
+	terms  *tls.Config
+	counts func(*x509.Certificate) bool
+	known  chan net.Conn
+	end    chan struct{}
+	once   sync.Once
 
 	mu        sync.Mutex
 	strangers *list.List // of net.Conn, oldest first
-	peers     int
+	peers     map[*peer]bool
 }
 
-// Listen puts the terms in front of a listener.
-func Listen(inner net.Listener, terms *tls.Config) *Listener {
-	l := &Listener{Listener: inner, terms: terms, known: make(chan net.Conn), end: make(chan struct{}), strangers: list.New()}
+// Listen puts the terms in front of a listener. Counts tells whether somebody whose certificate was believed is still to be answered; see Part.
+func Listen(inner net.Listener, terms *tls.Config, counts func(*x509.Certificate) bool) *Listener {
+	l := &Listener{Listener: inner, terms: terms, counts: counts, known: make(chan net.Conn), end: make(chan struct{}), strangers: list.New(), peers: map[*peer]bool{}}
 	go l.run()
 	return l
 }
@@ -66,9 +68,13 @@ func (l *Listener) meet(conn net.Conn, place *list.Element) {
 	err := secured.Handshake()
 	l.mu.Lock()
 	l.strangers.Remove(place)
-	full := l.peers >= mostPeers
+	full := len(l.peers) >= mostPeers
+	peer := &peer{Conn: secured, listener: l}
+	if err == nil && !full && !l.counts(secured.ConnectionState().PeerCertificates[0]) {
+		err = errOutdated // it has ceased to count since it was believed
+	}
 	if err == nil && !full {
-		l.peers++
+		l.peers[peer] = true
 	}
 	l.mu.Unlock()
 	if err != nil || full {
@@ -76,7 +82,6 @@ func (l *Listener) meet(conn net.Conn, place *list.Element) {
 		return
 	}
 	_ = conn.SetDeadline(time.Time{})
-	peer := &peer{Conn: secured, listener: l}
 	select {
 	case l.known <- peer:
 	case <-l.end:
@@ -100,6 +105,17 @@ func (l *Listener) Close() error {
 	return l.Listener.Close()
 }
 
+// Part ends the connections of those whose certificate does not count any longer.
+func (l *Listener) Part() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for p := range l.peers {
+		if !l.counts(p.ConnectionState().PeerCertificates[0]) {
+			p.NetConn().Close() // without a farewell, which could take its time
+		}
+	}
+}
+
 // peer is a connection of one who has shown a certificate.
 type peer struct {
 	*tls.Conn
@@ -111,7 +127,7 @@ type peer struct {
 func (p *peer) Close() error {
 	p.once.Do(func() {
 		p.listener.mu.Lock()
-		p.listener.peers--
+		delete(p.listener.peers, p)
 		p.listener.mu.Unlock()
 	})
 	return p.Conn.Close()

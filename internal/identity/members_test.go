@@ -110,7 +110,7 @@ func TestMembersAreNoAgents(t *testing.T) {
 		t.Fatal(err)
 	}
 	roots := x509.NewCertPool()
-	roots.AddCert(a.cert)
+	roots.AddCert(a.current.cert)
 	der, err := testMembers().Leaf(certificate(first, nil))
 	if err != nil {
 		t.Fatal(err)

@@ -51,8 +51,9 @@ func (k kind) must(be kind) error {
 
 // Controller is a party that agents obey, or, if it only watches, one that they tell how things are.
 type Controller struct {
-	authority *Authority // that issues its certificate anew; nil where it is not at hand
-	pool      *x509.CertPool
+	authority *Authority          // that issues its certificate anew; nil where it is not at hand
+	roots     []*x509.Certificate // by which agents are believed where it is not
+	refused   *Refused
 	now       func() time.Time
 
 	mu   sync.Mutex
@@ -62,17 +63,19 @@ type Controller struct {
 // Controller gives what a controller shows the agent of that node, and how it knows that agent. Its key is made for it and never
 // leaves this process.
 func (a *Authority) Controller() (*Controller, error) {
-	c := &Controller{authority: a, now: a.now, pool: x509.NewCertPool()}
-	c.pool.AddCert(a.cert)
+	c := &Controller{authority: a, refused: a.refused, now: a.now}
 	_, err := c.certificate()
 	return c, err
 }
 
-// certificate gives the controller's own, a new one when the old one nears its end.
+// certificate gives the controller's own, a new one when the old one nears its end, was refused, or is by an authority that counts no longer.
 func (c *Controller) certificate() (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.mine != nil && (c.authority == nil || c.now().Before(DueAt(c.mine.Leaf))) {
+	if c.authority == nil {
+		return c.mine, nil
+	}
+	if c.mine != nil && c.now().Before(DueAt(c.mine.Leaf)) && !IssuedAt(c.mine.Leaf).Before(c.refused.asking()) && c.mine.Leaf.CheckSignatureFrom(c.authority.counts().cert) == nil {
 		return c.mine, nil
 	}
 	mine, err := c.authority.asking("controller", kindController, askingFor)
@@ -88,8 +91,8 @@ func (a *Authority) asking(name string, of kind, life time.Duration) (*tls.Certi
 	if err != nil {
 		return nil, err
 	}
-	der, err := a.issue(&x509.Certificate{Subject: pkix.Name{CommonName: name}, URIs: of.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(life)}, &key.PublicKey)
+	der, err := a.counts().issue(&x509.Certificate{Subject: pkix.Name{CommonName: name}, URIs: of.uris(), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, NotAfter: a.now().Add(life)}, later(a.now(), a.refused.asking()), &key.PublicKey)
 	if err != nil {
 		return nil, err
 	}
@@ -97,13 +100,29 @@ func (a *Authority) asking(name string, of kind, life time.Duration) (*tls.Certi
 	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}, err
 }
 
+// pool are the authorities by which agents are believed.
+func (c *Controller) pool() *x509.CertPool {
+	pool := x509.NewCertPool()
+	for _, root := range c.roots {
+		pool.AddCert(root)
+	}
+	if c.authority != nil {
+		c.authority.addTo(pool)
+	}
+	return pool
+}
+
 // To gives the terms on which a controller speaks to the agent of a node: it says nothing, not even who it is, before the other side
 // has shown that it is that agent.
 func (c *Controller) To(node string) *tls.Config {
 	t := onlyTLS13.Clone()
-	t.RootCAs, t.ServerName, t.Time = c.pool, node, c.now
-	t.VerifyConnection = func(c tls.ConnectionState) error {
-		if is := kindOf(c.PeerCertificates[0]); is != "" { // an older version said nothing of it
+	t.RootCAs, t.ServerName, t.Time = c.pool(), node, c.now
+	t.VerifyConnection = func(s tls.ConnectionState) error {
+		leaf := s.PeerCertificates[0]
+		if since := c.refused.agent(node); IssuedAt(leaf).Before(since) {
+			return &RefusedError{Node: node, Since: since}
+		}
+		if is := kindOf(leaf); is != "" { // an older version said nothing of it
 			return is.must(kindAgent)
 		}
 		return nil
@@ -117,7 +136,8 @@ func Untrusted(err error) bool {
 	var not *tls.CertificateVerificationError
 	var alert tls.AlertError
 	var header tls.RecordHeaderError
-	return errors.As(err, &not) || errors.As(err, &alert) || errors.As(err, &header)
+	var refused *RefusedError
+	return errors.As(err, &not) || errors.As(err, &alert) || errors.As(err, &header) || errors.As(err, &refused)
 }
 
 // Agent is an agent's identity. Its key is made by itself and never leaves its process.
@@ -125,8 +145,9 @@ type Agent struct {
 	mu        sync.Mutex
 	key, next *ecdsa.PrivateKey // the one in use, and one that a certificate has been asked for
 	cert      *tls.Certificate
-	pool      *x509.CertPool
-	authority []byte // DER, of which the pool is made
+	counting  Counting
+	roots     []*x509.Certificate // its authorities
+	pool      *x509.CertPool      // of them
 }
 
 // Request makes a new key and gives the signing request for it.
@@ -143,6 +164,13 @@ func (a *Agent) Request() ([]byte, error) {
 
 // Take takes the certificate for the newest request, and whose word counts from now on; an authority that is known already may be left out.
 func (a *Agent) Take(certificate, authority []byte) error {
+	if len(authority) == 0 {
+		return a.take(certificate, nil)
+	}
+	return a.take(certificate, &Counting{Authorities: [][]byte{authority}})
+}
+
+func (a *Agent) take(certificate []byte, counting *Counting) error {
 	leaf, err := x509.ParseCertificate(certificate)
 	if err != nil {
 		return fmt.Errorf("the certificate cannot be read: %w", err)
@@ -152,28 +180,28 @@ func (a *Agent) Take(certificate, authority []byte) error {
 	if a.next == nil || !a.next.PublicKey.Equal(leaf.PublicKey) {
 		return errors.New("the certificate is for another key than was asked for")
 	}
-	pool := a.pool
-	if len(authority) > 0 {
-		root, err := x509.ParseCertificate(authority)
-		if err != nil {
-			return fmt.Errorf("the authority's certificate cannot be read: %w", err)
+	if counting != nil {
+		if err := a.count(*counting); err != nil {
+			return err
 		}
-		pool = x509.NewCertPool()
-		pool.AddCert(root)
-		a.authority = authority
 	}
-	a.key, a.next, a.pool = a.next, nil, pool
+	a.key, a.next = a.next, nil
 	a.cert = &tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: a.key, Leaf: leaf}
 	return nil
 }
 
-// mayAsk refuses whom an agent does not answer.
-func mayAsk(k kind) error {
-	if k == kindWatcher {
-		return nil
+// mayAsk refuses whom an agent does not answer: by what he is, and by when his certificate was issued.
+func mayAsk(leaf *x509.Certificate, since time.Time) error {
+	if IssuedAt(leaf).Before(since) {
+		return errOutdated
 	}
-	return k.must(kindController)
+	if k := kindOf(leaf); k != kindWatcher {
+		return k.must(kindController)
+	}
+	return nil
 }
+
+var errOutdated = errors.New("its certificate was issued before the moment from which certificates of controllers count")
 
 // Terms are those on which an agent speaks: only with a controller of its field, or one who watches it; see Watches. They follow a renewed certificate.
 func (a *Agent) Terms() *tls.Config {
@@ -183,7 +211,8 @@ func (a *Agent) Terms() *tls.Config {
 		defer a.mu.Unlock()
 		now := onlyTLS13.Clone()
 		now.Certificates, now.ClientCAs, now.ClientAuth = []tls.Certificate{*a.cert}, a.pool, tls.RequireAndVerifyClientCert
-		now.VerifyConnection = func(c tls.ConnectionState) error { return mayAsk(kindOf(c.PeerCertificates[0])) }
+		since := a.counting.Since
+		now.VerifyConnection = func(c tls.ConnectionState) error { return mayAsk(c.PeerCertificates[0], since) }
 		return now, nil
 	}
 	return t

@@ -2,6 +2,7 @@ package identity
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"net"
 	"testing"
@@ -79,7 +80,7 @@ func TestWhatHasExpiredCountsNoMore(t *testing.T) {
 	} {
 		c, a := controllerOf(test.controller), agentOf(test.agent)
 		if test.stolen {
-			c.authority = nil
+			c.authority, c.roots = nil, []*x509.Certificate{authority.current.cert}
 		}
 		controller, agent := meet(t, c, a, "gull-1")
 		if met := controller == nil && agent == nil; met != test.met {

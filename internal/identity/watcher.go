@@ -10,13 +10,14 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"time"
 )
 
 // A watcher's certificate and key lie open, for its owner only, so that a field can be watched while nobody has opened its keyring. An agent tells a
 // watcher how things are, and takes no order from it.
 
-// Watch makes what a watcher shows, as PEM: the authority's certificate, its own, and its key.
+// Watch makes what a watcher shows, as PEM: the certificates of the authorities that count, its own, and its key.
 func (a *Authority) Watch() ([]byte, error) {
 	c, err := a.asking("watcher", kindWatcher, validFor)
 	if err != nil {
@@ -27,7 +28,11 @@ func (a *Authority) Watch() ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	for _, b := range []*pem.Block{{Type: "CERTIFICATE", Bytes: a.cert.Raw}, {Type: "CERTIFICATE", Bytes: c.Leaf.Raw}, {Type: "PRIVATE KEY", Bytes: key}} {
+	var blocks []*pem.Block
+	for _, root := range a.authorities() {
+		blocks = append(blocks, &pem.Block{Type: "CERTIFICATE", Bytes: root})
+	}
+	for _, b := range append(blocks, &pem.Block{Type: "CERTIFICATE", Bytes: c.Leaf.Raw}, &pem.Block{Type: "PRIVATE KEY", Bytes: key}) {
 		if err := pem.Encode(&out, b); err != nil {
 			return nil, err
 		}
@@ -41,7 +46,7 @@ func OpenWatch(name string) (*Controller, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Controller{pool: x509.NewCertPool(), now: time.Now, mine: &tls.Certificate{}}
+	c := &Controller{now: time.Now, refused: &Refused{}, mine: &tls.Certificate{}}
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
 		switch {
 		case block.Type == "PRIVATE KEY":
@@ -49,7 +54,7 @@ func OpenWatch(name string) (*Controller, error) {
 		case c.mine.Leaf == nil:
 			var cert *x509.Certificate
 			if cert, err = x509.ParseCertificate(block.Bytes); err == nil && cert.IsCA {
-				c.pool.AddCert(cert)
+				c.roots = append(c.roots, cert)
 			} else {
 				c.mine.Leaf, c.mine.Certificate = cert, [][]byte{block.Bytes}
 			}
@@ -65,9 +70,14 @@ func OpenWatch(name string) (*Controller, error) {
 	return c, nil
 }
 
-// Due tells whether a new certificate is to be made, or it is by another authority.
-func (c *Controller) Due(a *Authority) bool {
-	return c.now().After(DueAt(c.mine.Leaf)) || c.mine.Leaf.CheckSignatureFrom(a.cert) != nil
+// Outdated tells whether a watcher is to be made anew: its time nears its end, it was refused, or other authorities count.
+func (c *Controller) Outdated(a *Authority) bool {
+	known := [][]byte{}
+	for _, root := range c.roots {
+		known = append(known, root.Raw)
+	}
+	return c.now().After(DueAt(c.mine.Leaf)) || IssuedAt(c.mine.Leaf).Before(a.refused.asking()) || c.mine.Leaf.CheckSignatureFrom(a.counts().cert) != nil ||
+		!slices.EqualFunc(known, a.authorities(), bytes.Equal)
 }
 
 // Watches tells whether who is at the other end of a connection, which a Listener has accepted, only watches.

@@ -34,6 +34,8 @@ type Content struct {
 	Field     string                    `json:"field"`
 	Key       []byte                    `json:"key,omitempty"`       // 32 bytes, of which secrets and seals are derived
 	Authority string                    `json:"authority,omitempty"` // of agents and controllers: its key and certificate, as PEM
+	Next      string                    `json:"next,omitempty"`      // that is to take its place, likewise
+	Place     int                       `json:"place,omitempty"`     // how many have taken the place of another before Authority
 	Roots     map[int][]byte            `json:"roots,omitempty"`     // of members' authorities, by number; the first follows from the key
 	Given     map[string]map[int]string `json:"given,omitempty"`     // secrets that somebody gave, by name and number
 	Asked     map[string]string         `json:"asked,omitempty"`     // keys for which a certificate from outside was asked, PEM, by role
@@ -191,6 +193,20 @@ func (k *Keyring) Authority() string {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.content.Authority
+}
+
+// Agents gives the authority of agents and controllers and, where one is to take its place, that one, as PEM.
+func (k *Keyring) Agents() (current, next string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.content.Authority, k.content.Next
+}
+
+// Place is how many authorities have taken the place of another before the one that counts.
+func (k *Keyring) Place() int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.content.Place
 }
 
 // Root gives the root of a members' authority; nil where it is not there.

@@ -3,6 +3,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -72,7 +73,7 @@ func Start(ctx context.Context, p Place, with io.ReadWriter) error {
 	if err != nil {
 		return err
 	}
-	if err := foreign(p, &party); err != nil {
+	if err := foreign(p, seal); err != nil {
 		return err
 	}
 	if err := endAgent(p); err != nil {
@@ -91,11 +92,11 @@ func Start(ctx context.Context, p Place, with io.ReadWriter) error {
 	return identity.Answers(with, end.URL)
 }
 
-// foreign refuses a folder in which another field of the same name has its agent.
-func foreign(p Place, now *identity.Agent) error {
+// foreign refuses a folder in which another field of the same name has its agent: what that seals with follows from another field's key.
+func foreign(p Place, seal []byte) error {
 	var before identity.Agent
-	_, err := before.Load(host.IdentityFile(p.Dir))
-	if err != nil || before.SameAuthority(now) {
+	sealed, err := before.Load(host.IdentityFile(p.Dir))
+	if err != nil || bytes.Equal(sealed, seal) {
 		return nil // there is none, or none that could be spoken to
 	}
 	return fmt.Errorf("%s is the folder of another field %s that has a node %s here: retire that one, or give this field another name or another `folder:`", p.Dir, p.Field, p.Node)

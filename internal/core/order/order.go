@@ -224,6 +224,7 @@ type Standing struct {
 	Program string `json:"program,omitempty"` // SHA-256 of its program in hex, where it is one that is brought to hosts
 	Arch    string `json:"arch,omitempty"`    // of the machine, as Go names it
 	Rules   string `json:"rules,omitempty"`   // the digest of the rules of its packet filter that were confirmed
+	Told    int64  `json:"told,omitempty"`    // the number of what it was told last of whose word counts
 }
 
 // Speaks is the version of what passes between agents and controllers. It rises when a controller could not do without what an older agent lacks, or

@@ -3,6 +3,8 @@ package snapshot
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -22,7 +24,24 @@ type Trust struct {
 	Secrets      []Secret          `json:"secrets,omitempty"`
 	Outside      []OutsideShown    `json:"outside,omitempty"` // certificates from outside
 	Clients      []ClientsOf       `json:"clients,omitempty"` // certificates that clients were given
+	Agents       []AgentShown      `json:"agents,omitempty"`
+	Beside       bool              `json:"beside,omitempty"` // another authority is taking the place of the one of agents and controllers
+	Askers       time.Time         `json:"askers,omitzero"`  // certificates of controllers and watchers that were issued before do not count
 }
+
+// AgentShown is the agent of a node with the certificate that it shows to controllers.
+type AgentShown struct {
+	Node   field.NodeName `json:"node"`
+	Since  time.Time      `json:"since,omitzero"` // those that were issued before do not count
+	Issued time.Time      `json:"issued,omitzero"`
+	Until  time.Time      `json:"until,omitzero"`
+	Newest bool           `json:"newest"`        // it is by the newest authority
+	Told   bool           `json:"told"`          // it knows whose word counts
+	Why    string         `json:"why,omitempty"` // it could not be asked
+}
+
+// Moved tells whether an agent shows what it should, and knows whose word counts.
+func (a *AgentShown) Moved() bool { return a.Why == "" && a.Newest && a.Told }
 
 // ClientsOf is the certificate that clients of a role were given last. It is renewed as somebody fetches it, and by nobody else.
 type ClientsOf struct {
@@ -101,6 +120,12 @@ func TrustOf(s *state.State, at time.Time) (*Trust, error) {
 		}
 		out.Certificates = append(out.Certificates, c)
 	}
+	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
+		if n := s.Nodes[name]; !n.Released && n.There() {
+			out.Agents = append(out.Agents, AgentShown{Node: name, Since: s.Counting.Agents[name]})
+		}
+	}
+	out.Beside, out.Askers = s.Counting.Beside, s.Counting.Askers
 	for i := range s.Field.Roles {
 		r := &s.Field.Roles[i]
 		if of := s.RoleOf(r.Name).Client; of.Number > 0 {

@@ -70,6 +70,8 @@ func Stays(f Fact) bool {
 	case Accepted, MemberPlanned, MemberGone, MemberLeaving, RoleFounded, RoleDissolved, MemberAdmitted, MemberLeft, StopAsked, StartAsked, RetireAsked,
 		NodeAsked, NodeBound, NodeReleased, NodeAccounted, FieldRetired, RolloutEnded, RolloutFailed, LogTakenOver, StrayFound, StrayGone, ReportsDropped:
 		return true
+	case AgentsRevoked, ControllersRevoked, AgentsAuthorityMade, AgentsAuthorityWithdrawn:
+		return true
 	case AuthorityMade, AuthorityWithdrawn, SecretChanged, CertificateInstalled, CertificateRemoved:
 		return true
 	case OperationDone, ProofEnded:

@@ -40,7 +40,8 @@ var kinds = func() map[string]reflect.Type {
 		AgentBegan{}, LogTakenOver{}, StrayFound{}, StrayTaken{}, StrayGone{}, NodeAccounted{}, Condensed{}, NodeAsked{}, NodeBound{}, NodeFailed{},
 		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{},
 		LinkTold{}, LinkSilent{}, LinkDropped{}, LinkGranted{}, LinkGiven{}, LinkEnded{}, LinkAllowed{},
-		Invited{}, MachineAdmitted{}, InvitationRevoked{}, MendingBegun{}, MendingDone{}, MendingUndone{}, MendingOwed{}, RulesKept{}, RulesRefused{}} {
+		Invited{}, MachineAdmitted{}, InvitationRevoked{}, MendingBegun{}, MendingDone{}, MendingUndone{}, MendingOwed{}, RulesKept{}, RulesRefused{},
+		AgentsRevoked{}, ControllersRevoked{}, AgentsAuthorityMade{}, AgentsAuthorityWithdrawn{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

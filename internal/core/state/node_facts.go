@@ -95,8 +95,11 @@ func (f NodeReleasing) apply(s *State, _ time.Time) { s.Nodes[f.Node].Releasing 
 
 func (f NodeReleasing) Sentence() string { return fmt.Sprintf("%s is being freed", f.Node) }
 
-func (f NodeReleased) apply(s *State, _ time.Time) {
+func (f NodeReleased) apply(s *State, at time.Time) {
 	n := s.Nodes[f.Node]
+	if n.There() { // what its agent was given counts for no later node of that name
+		s.Counting.refuseAgents([]field.NodeName{f.Node}, at)
+	}
 	n.Released, n.Unreachable, n.Lost = true, false, f.Lost
 	s.Census++
 	for _, m := range s.Members {

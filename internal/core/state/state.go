@@ -61,6 +61,8 @@ type State struct {
 
 	Invitations map[string]Invitation `json:",omitzero"` // by which machines may join, by ID; replaced as a whole
 
+	Counting Counting `json:",omitzero"` // which certificates count between controllers and agents
+
 	Ledger map[field.NodeName]Account `json:",omitzero"` // what was done on machines and not undone; replaced as a whole
 
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole

@@ -52,7 +52,7 @@ func newFakeAgent(t *testing.T, authority *identity.Authority, node string) *fak
 		a.leave.Load().(func(http.ResponseWriter))(w)
 	})
 	server := &http.Server{Handler: mux}
-	go func() { _ = server.Serve(identity.Listen(inner, party.Terms())) }()
+	go func() { _ = server.Serve(identity.Listen(inner, party.Terms(), party.Counts)) }()
 	a.close = func() { server.Close() }
 	t.Cleanup(a.close)
 	return a

@@ -112,7 +112,7 @@ func (h *Hosts) fitting(ctx context.Context, node field.NodeName, g field.Ground
 		return nil, fmt.Errorf("%s: %w", node, err)
 	}
 	why, do := s.fits(address)
-	if why == "" && h.foreign(s) {
+	if why == "" && h.foreign(node, s) {
 		why = fmt.Sprintf("has another field %s that has a node %s there, in %s", h.Field, node, s.root)
 		do = "retire that one, or give this field another name or another `folder:`"
 	}
@@ -231,7 +231,7 @@ func (h *Hosts) Release(ctx context.Context, node field.NodeName, at state.Bindi
 	if err != nil {
 		return err
 	}
-	if h.foreign(s) { // it came there after this node was lost, and is not ours to take away
+	if h.foreign(node, s) { // it came there after this node was lost, and is not ours to take away
 		slog.Warn("what is on a host belongs to another field of the same name, and is left alone", "node", node, "folder", at.Dir)
 		h.forget(node)
 		return nil

@@ -2,7 +2,9 @@ package hosts
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/netip"
@@ -28,7 +30,7 @@ type survey struct {
 	sums      map[string]string // of the programs that are there, by name
 	end       host.Endpoint     // where the agent answered last
 	lives     bool              // the agent that wrote that
-	authority string            // of the field whose agent has the node's folder, in base64; empty where there is none
+	seal      string            // SHA-256, in hex, of what the agent seals with whose folder it is, as its file writes it; empty where there is none
 }
 
 // surveyScript is run with the folder that the file names, the field and the node. It changes nothing, and says one thing a line.
@@ -38,7 +40,7 @@ const surveyScript = `echo "os=$(uname -s)"; echo "machine=$(uname -m)"; echo "u
 	`x=$d; while [ ! -d "$x" ]; do x=$(dirname "$x"); done; echo "near=$x"; echo "free=$(df -Pk "$x" | tail -1 | awk '{print $4}')"; ` +
 	`for a in $(ip -o addr show 2>/dev/null | awk '{print $4}'); do echo "address=${a%%/*}"; done; ` +
 	`n=$d/$2/$3; for p in "$n"/bin/lanternfield-*; do if [ -f "$p" ]; then echo "program=$(sha256sum "$p")"; fi; done; ` +
-	`if [ -f "$n/agent/identity.json" ]; then echo "authority=$(sed -n 's/.*"authority":"\([^"]*\)".*/\1/p' "$n/agent/identity.json")"; fi; ` +
+	`if [ -f "$n/agent/identity.json" ]; then s=$(sed -n 's/.*"seal":"\([^"]*\)".*/\1/p' "$n/agent/identity.json"); echo "seal=$(printf %s "$s" | sha256sum | cut -c1-64)"; fi; ` +
 	`if [ -f "$n/agent/agent.json" ]; then echo "endpoint=$(cat "$n/agent/agent.json")"; p=$(sed -n 's/.*"pid": *\([0-9]*\).*/\1/p' "$n/agent/agent.json"); ` +
 	`if [ -r "/proc/$p/stat" ]; then echo "stat=$(cat "/proc/$p/stat")"; fi; echo "boot=$(cat /proc/sys/kernel/random/boot_id)"; fi`
 
@@ -92,8 +94,8 @@ func readSurvey(said string) (*survey, error) {
 			_ = json.Unmarshal([]byte(value), &s.end) // one that cannot be read is none
 		case "stat":
 			started = startedAt(value)
-		case "authority":
-			s.authority = value
+		case "seal":
+			s.seal = value
 		case "boot":
 			boot = value
 		}
@@ -116,9 +118,13 @@ func startedAt(stat string) int64 {
 	return at
 }
 
-// foreign tells whether the node's folder on the host is that of another field of the same name.
-func (h *Hosts) foreign(s *survey) bool {
-	return h.Authority != nil && s.authority != "" && s.authority != base64.StdEncoding.EncodeToString(h.Authority.Certificate())
+// foreign tells whether the node's folder on the host is that of another field of the same name: what its agent seals with follows from another key.
+func (h *Hosts) foreign(node field.NodeName, s *survey) bool {
+	if h.Seal == nil || s.seal == "" {
+		return false
+	}
+	sum := sha256.Sum256([]byte(base64.StdEncoding.EncodeToString(h.Seal(node))))
+	return s.seal != hex.EncodeToString(sum[:])
 }
 
 // needs is how many bytes a host has to have free for what is put on it.

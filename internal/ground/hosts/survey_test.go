@@ -1,6 +1,7 @@
 package hosts
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"testing"
 
 	"lanternfield/internal/carried"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/ground"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
@@ -92,16 +94,15 @@ func TestAnotherFieldsFolderIsKnown(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	another, _, err := identity.New()
-	if err != nil {
-		t.Fatal(err)
+	sealed := func(with byte) func(field.NodeName) []byte {
+		return func(field.NodeName) []byte { return bytes.Repeat([]byte{with}, 32) }
 	}
 	for name, x := range map[string]struct {
-		of   *identity.Authority
+		seal func(field.NodeName) []byte
 		want bool
-	}{"ours": {authority, false}, "another's": {another, true}, "nobody to compare it with": {nil, false}} {
-		h := &Hosts{Party: ground.Party{Authority: x.of}}
-		if got := h.foreign(s); got != x.want {
+	}{"ours": {sealed(0), false}, "another's": {sealed(1), true}, "nobody to compare it with": {nil, false}} {
+		h := &Hosts{Party: ground.Party{Seal: x.seal}}
+		if got := h.foreign("gull-1", s); got != x.want {
 			t.Errorf("%s: foreign: %t", name, got)
 		}
 	}
