@@ -26,7 +26,7 @@ func (g *guard) letGo(why string) {
 	}
 	if g.id != 0 && g.store != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), storeWait)
-		g.store.release(ctx, g.id)
+		_ = g.store.Revoke(ctx, g.id)
 		cancel()
 	}
 	g.setID(0)
@@ -178,7 +178,7 @@ func (g *guard) acquire(ctx context.Context, r lease.Record) error {
 		if id != 0 {
 			again, cancel := context.WithTimeout(context.Background(), storeWait)
 			defer cancel()
-			g.store.release(again, id)
+			_ = g.store.Revoke(again, id)
 		}
 		if err == nil {
 			err = errors.New("another was faster")

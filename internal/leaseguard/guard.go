@@ -18,6 +18,7 @@ import (
 
 	"lanternfield/internal/core/lease"
 	"lanternfield/internal/host"
+	"lanternfield/internal/leasestore"
 )
 
 // How often things are looked at.
@@ -208,10 +209,10 @@ func (g *guard) renew(number uint64, lasts time.Duration) {
 	ctx, cancel := context.WithTimeout(context.Background(), lasts/4)
 	defer cancel()
 	sent := now()
-	switch err := s.renew(ctx, id); {
+	switch err := s.Renew(ctx, id); {
 	case err == nil:
 		g.term.renewed(number, sent)
-	case errors.Is(err, errGone) && g.term.held() == number:
+	case errors.Is(err, leasestore.ErrGone) && g.term.held() == number:
 		g.rouse() // the main loop sees it, and ends it
 	}
 }

@@ -127,7 +127,7 @@ func (g *guard) believed() time.Time {
 func (g *guard) connect() error {
 	if g.store != nil {
 		g.stop()
-		g.store.close()
+		g.store.Close()
 		g.have(nil)
 	}
 	s, err := open(g.config)
@@ -139,7 +139,7 @@ func (g *guard) connect() error {
 	g.stop = cancel
 	go func() {
 		for ctx.Err() == nil {
-			s.changes(ctx, g.rouse)
+			s.Changes(ctx, s.prefix, g.rouse)
 			select {
 			case <-ctx.Done():
 			case <-time.After(storeWait):
