@@ -42,6 +42,12 @@ func (a *answers) setReady(ready bool) {
 	a.ready = ready
 }
 
+func (a *answers) isReady() bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.ready
+}
+
 func (a *answers) setLeads(leads bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -103,6 +103,7 @@ func (m *member) change(ctx context.Context) {
 		return
 	}
 	m.apply(m.order.Revision, spec)
+	m.floater.tell(spec, m.answers.isReady())
 	switch {
 	case took:
 		m.report(order.Report{Kind: order.Reloaded, Revision: m.order.Revision})

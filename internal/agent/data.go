@@ -31,6 +31,7 @@ func emptyDir(name string) bool {
 
 // remove takes away what the member had on this node, but for data that is to be kept. It tells whether that is done.
 func (m *member) remove(forced bool) bool {
+	m.floater.lay(true)
 	m.instance.Sweep(0)
 	done := order.Report{Kind: order.Removed, Revision: m.order.Revision, Forced: forced}
 	var err error

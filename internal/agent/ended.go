@@ -11,6 +11,7 @@ import (
 // crashed deals with a process that ended without having been asked to, and gives the time until the next start.
 func (m *member) crashed(e order.Exit) time.Duration {
 	m.unwatch()
+	m.floater.tell(nil, false)
 	m.answers.ended()
 	m.mu.Lock()
 	if !m.ready.IsZero() && time.Since(m.ready) > wellAfter {

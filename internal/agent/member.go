@@ -35,6 +35,7 @@ type member struct {
 	hung     chan int // incarnations whose alive probe has given up
 	delayed  uint64   // the order whose lag has been waited out
 	refresh  *refresh
+	floater  *floater
 	answers  *answers // what those who ask its agent are told of it
 	heavy    bool     // took more than its ceiling when it was weighed last
 	beyond   string   // why it is being ended for that
@@ -61,7 +62,9 @@ const (
 )
 
 func newMember(l layout, r runtime.Runtime, reports *reportLog, name field.MemberName) *member {
-	return &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), answers: &answers{member: name}, series: series.New[agentapi.Measure](mostMeasures)}
+	m := &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), answers: &answers{member: name}, series: series.New[agentapi.Measure](mostMeasures)}
+	m.floater = &floater{member: m}
+	return m
 }
 
 func (m *member) report(r order.Report) {
@@ -339,6 +342,7 @@ func (m *member) stop(ctx context.Context) (forced bool) {
 		m.drain(ctx, time.Duration(s.Stop.Drain))
 	}
 	m.unwatch()
+	m.floater.lay(false)
 	_ = m.proc.Signal(host.SignalByName(name))
 	deadline := time.NewTimer(within)
 	defer deadline.Stop()

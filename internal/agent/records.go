@@ -74,6 +74,7 @@ func (a *Agent) hold(ctx context.Context, o order.Order, kept bool) {
 	h := &held{member: newMember(a.disk, a.runtime, a.reports, o.Member), order: o, done: make(chan struct{})}
 	h.member.order = o
 	h.member.known = kept
+	h.member.floater.guard = a.options.Guard
 	a.members[o.Member] = h
 	a.wait.Add(1)
 	go func() {

@@ -30,6 +30,7 @@ func (m *member) watch(wasReady bool) {
 				m.reports.add(r)
 				if r.Kind == order.Ready || r.Kind == order.Unready {
 					m.answers.setReady(r.Kind == order.Ready)
+					m.floater.tell(spec, r.Kind == order.Ready)
 				}
 			}
 		},

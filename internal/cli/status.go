@@ -284,6 +284,8 @@ func leader(r snapshot.RoleView) string {
 		return fmt.Sprintf("%s and %s both", r.Leader, joined(r.Rivals))
 	case r.Unsure != "":
 		return fmt.Sprintf("%s (not known)", r.Leader)
+	case r.Floating != "":
+		return fmt.Sprintf("%s (%s)", r.Leader, r.Floating)
 	case r.LeaderTerm > 0:
 		return fmt.Sprintf("%s (term %d)", r.Leader, r.LeaderTerm)
 	}
@@ -319,7 +321,10 @@ func address(m snapshot.MemberView) string {
 // remark words what is worth knowing of a member beyond its phase.
 func remark(m snapshot.MemberView, now time.Time) string {
 	var parts []string
-	if m.Leads {
+	switch {
+	case m.Floating != "":
+		parts = append(parts, "has "+m.Floating)
+	case m.Leads:
 		parts = append(parts, "leads")
 	}
 	if m.Leaving {

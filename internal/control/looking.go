@@ -59,7 +59,26 @@ func (p *flight) look(life context.Context, n *looked) {
 		return
 	}
 	n.judgeLacks(a.Lacks)
+	n.judgeFloating(ctx)
 	n.judgePorts(a.Listens)
+}
+
+// judgeFloating notes which addresses the node could not have that one member of a role has at a time.
+func (n *looked) judgeFloating(ctx context.Context) {
+	for _, f := range n.needs.Floating {
+		what := fmt.Sprintf("%s, which one of %s has at a time", f.Address, f.Role)
+		if !n.Found.InNetwork(f.Address) {
+			n.Fail(preflight.Host, fmt.Sprintf("%s, is in none of its networks: %s", what, strings.Join(n.Found.Addresses, ", ")), "take an address of the network that these hosts and their clients share")
+			continue
+		}
+		if !f.Free {
+			continue
+		}
+		a, err := n.ask.Ask(ctx, inspect.Request{Connect: []machine.Socket{{Address: f.Address, Port: 9}}}) // at which nobody has to listen
+		if err == nil && (a.Connect[0].Why == "" || a.Connect[0].Refused) {
+			n.Fail(preflight.Ports, what+", is somebody else's: a machine answers there", "take an address that nobody has, or end that")
+		}
+	}
 }
 
 // lackChecks are the checks that what a member lacks belongs to, with what to do where its reason does not say it.

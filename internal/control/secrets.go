@@ -60,8 +60,17 @@ func (c *Controller) specWithSecrets(from *order.Spec) (*order.Spec, error) {
 		}
 		spec.Env = env
 	}
-	if spec.TLS != nil {
-		spec.TLS = &order.TLS{Authority: put(spec.TLS.Authority), Certificate: put(spec.TLS.Certificate), Key: put(spec.TLS.Key)}
+	tls := func(t *order.TLS) *order.TLS {
+		if t == nil {
+			return nil
+		}
+		return &order.TLS{Authority: put(t.Authority), Certificate: put(t.Certificate), Key: put(t.Key)}
+	}
+	spec.TLS = tls(spec.TLS)
+	if spec.Floating != nil {
+		f := *spec.Floating
+		f.Password, f.TLS = put(f.Password), tls(f.TLS)
+		spec.Floating = &f
 	}
 	return &spec, failed
 }

@@ -189,20 +189,20 @@ func readOperation(s *state.State, m *state.Member, r order.Report) state.Fact {
 }
 
 func readLeader(s *state.State, m *state.Member, r order.Report) state.Fact {
-	role := s.RoleOf(m.Role)
+	role, address := s.RoleOf(m.Role), s.Field.FloatingOf(m.Role)
 	i := slices.IndexFunc(role.Claims, func(c state.Claim) bool { return c.Member == m.Name })
 	if r.Unknown && i >= 0 {
 		r.Term = role.Claims[i].Term
 	}
 	switch over := r.Term < role.LeaderTerm; {
 	case (!r.Leads || over) && i >= 0:
-		return state.LeaderLost{Role: m.Role, Member: m.Name}
+		return state.LeaderLost{Role: m.Role, Member: m.Name, Address: address}
 	case !r.Leads, over:
 		return nil
 	case i >= 0 && role.Claims[i].Term == r.Term && role.Claims[i].Unsure == unsure(r):
 		return nil
 	}
-	seen := state.LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term, Unsure: unsure(r)}
+	seen := state.LeaderSeen{Role: m.Role, Member: m.Name, Term: r.Term, Unsure: unsure(r), Address: address}
 	for _, c := range role.Claims {
 		if c.Member != m.Name && c.Term == r.Term && c.Unsure == "" && seen.Unsure == "" && !s.OutOfReach(c.Member) {
 			seen.Beside = append(seen.Beside, c.Member)

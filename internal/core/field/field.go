@@ -117,10 +117,11 @@ type Role struct {
 	Knows    map[string]RoleName `json:"knows,omitempty"`
 	Settings map[string]Text     `json:"settings,omitempty"`
 	Program  *Program            `json:"program,omitempty"`
-	Proofs   map[string]Proof    `json:"proofs,omitempty"` // besides those of its program
-	TLS      Switch              `json:"tls,omitempty"`    // whether its members speak TLS, where it says so
-	Lease    *Lease              `json:"lease,omitempty"`  // where it says who leads
-	Names    []string            `json:"names,omitempty"`  // DNS names and addresses under which clients reach it
+	Proofs   map[string]Proof    `json:"proofs,omitempty"`   // besides those of its program
+	TLS      Switch              `json:"tls,omitempty"`      // whether its members speak TLS, where it says so
+	Lease    *Lease              `json:"lease,omitempty"`    // where it says who leads
+	Floating *Floating           `json:"floating,omitempty"` // an address that one of its members has at a time
+	Names    []string            `json:"names,omitempty"`    // DNS names and addresses under which clients reach it
 
 	Each       Each                           `json:"each,omitzero"`         // what Members follows from, where it is no plain number
 	Beside     []RoleName                     `json:"beside,omitempty"`      // roles of which a member must be on the same node

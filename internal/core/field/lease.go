@@ -47,6 +47,9 @@ func (r *Role) guarded(f *Field) {
 		return
 	}
 	p := *r.Program
+	if r.Floating != nil {
+		r.callsStore(f, r.Floating.Store)
+	}
 	if r.Lease == nil || p.Lease == nil {
 		if slices.ContainsFunc(slices.Collect(maps.Values(p.Ports)), func(p Port) bool { return p.By == ByGuard }) {
 			p.Ports = maps.Clone(p.Ports)
@@ -57,12 +60,17 @@ func (r *Role) guarded(f *Field) {
 	}
 	p.HandOver, p.ColdStart = p.Lease.HandOver, nil // the record in the store says whose data counts
 	r.Program = &p
-	if r.Calls[LeaseCall] == "" && r.Lease.Store != r.Name && f.Role(r.Lease.Store) != nil {
+	r.callsStore(f, r.Lease.Store)
+}
+
+// callsStore has a role call the store of its lease.
+func (r *Role) callsStore(f *Field, store RoleName) {
+	if r.Calls[LeaseCall] == "" && store != r.Name && f.Role(store) != nil {
 		r.Calls = maps.Clone(r.Calls)
 		if r.Calls == nil {
 			r.Calls = map[string]RoleName{}
 		}
-		r.Calls[LeaseCall] = r.Lease.Store
+		r.Calls[LeaseCall] = store
 	}
 }
 
@@ -110,26 +118,31 @@ func (v *validator) lease(r *Role, at func(rest ...string) []string) {
 	if r.Lease == nil {
 		return
 	}
-	v.refer(at("lease", "store"), r.Name, r.Lease.Store, "lease")
 	if r.Program == nil || r.Program.Lease == nil {
 		v.add(at("lease"), "", "the program of %s does not say how a guard deals with it (program: lease), so it can have no lease", r.Name)
 	}
-	if lasts := r.Lease.For.Or(LeaseFor); lasts < LeaseLeast || lasts > LeaseMost {
-		v.add(at("lease", "for"), "", "a lease lasts between %s and %s, and %s says %s", Span(LeaseLeast), Span(LeaseMost), r.Name, Span(lasts))
-	}
-	store := v.Role(r.Lease.Store)
-	if store != nil && store.External == nil && !slices.Contains(store.Provides, "leases") {
-		v.add(at("lease", "store"), "a lease is kept in an etcd: a role of the kit etcd, or an external one", "%s cannot keep leases", r.Lease.Store)
-	}
+	v.kept(r, r.Lease, LeaseLeast, func(rest ...string) []string { return at(append([]string{"lease"}, rest...)...) })
 	if other := r.Calls[LeaseCall]; other != r.Lease.Store && other != "" {
 		v.add(at("calls", LeaseCall), "call it something else", "under the name %s, %s calls the store of its lease", LeaseCall, r.Name)
 	}
-	for key, said := range map[string]string{"authority": r.Lease.Authority, "user": r.Lease.User, "secret": r.Lease.Secret} {
+}
+
+// kept checks where a lease of a role is kept, and for how long it lasts: so long at the least.
+func (v *validator) kept(r *Role, l *Lease, least time.Duration, at func(rest ...string) []string) {
+	v.refer(at("store"), r.Name, l.Store, "lease")
+	if lasts := l.For.Or(LeaseFor); lasts < least || lasts > LeaseMost {
+		v.add(at("for"), "", "a lease lasts between %s and %s here, and %s says %s", Span(least), Span(LeaseMost), r.Name, Span(lasts))
+	}
+	store := v.Role(l.Store)
+	if store != nil && store.External == nil && !slices.Contains(store.Provides, "leases") {
+		v.add(at("store"), "a lease is kept in an etcd: a role of the kit etcd, or an external one", "%s cannot keep leases", l.Store)
+	}
+	for key, said := range map[string]string{"authority": l.Authority, "user": l.User, "secret": l.Secret} {
 		if said != "" && store != nil && store.External == nil {
-			v.add(at("lease", key), "", "%s is a role of this field: its members are reached with certificates of the field, and %s says nothing of them", r.Lease.Store, key)
+			v.add(at(key), "", "%s is a role of this field: its members are reached with certificates of the field, and %s says nothing of them", l.Store, key)
 		}
 		if said != "" && store != nil && store.Linked() {
-			v.add(at("lease", key), "", "%s is a role of another field, which hands over how one gets in there", r.Lease.Store)
+			v.add(at(key), "", "%s is a role of another field, which hands over how one gets in there", l.Store)
 		}
 	}
 }

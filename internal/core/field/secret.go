@@ -189,6 +189,9 @@ func (p *Program) SecretNames() []string {
 // SecretNames are those that the role's program names, and that of the user as whom the store of its lease is asked.
 func (r *Role) SecretNames() []string {
 	names := r.Program.SecretNames()
+	if r.Floating != nil && r.Floating.Secret != "" && !slices.Contains(names, r.Floating.Secret) {
+		names = append(names, r.Floating.Secret)
+	}
 	if r.Guarded() && r.Lease.Secret != "" && !slices.Contains(names, r.Lease.Secret) {
 		names = append(slices.Clone(names), r.Lease.Secret)
 		slices.Sort(names)

@@ -97,7 +97,7 @@ func (f *Field) Certified(r *Role) bool {
 	if r == nil || r.Program == nil {
 		return false
 	}
-	if f.Secure(r) {
+	if f.Secure(r) || r.Floating != nil && f.Secure(f.Role(r.Floating.Store)) { // it shows it to the store of its lease
 		return true
 	}
 	for _, file := range r.Program.Files {

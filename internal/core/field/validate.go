@@ -179,6 +179,7 @@ func (v *validator) role(r *Role) {
 		}
 	}
 	v.lease(r, at)
+	v.floating(r, at)
 	if r.Where != "" {
 		_, err := CompileWhere(r.Where)
 		v.unreadable(at("where"), err)

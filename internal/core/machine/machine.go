@@ -3,6 +3,8 @@ package machine
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -24,8 +26,17 @@ type Machine struct {
 	Root     bool        `json:"root"`    // whether members are run by root's rights
 	Service  bool        `json:"systemd"` // whether systemd runs it
 
-	Addresses []string `json:"addresses"`
+	Addresses []string `json:"addresses"` // each with the length of its network's prefix
 	Listens   []Socket `json:"listens,omitempty"`
+}
+
+// InNetwork tells whether an address is in one of its networks.
+func (m *Machine) InNetwork(address string) bool {
+	a, err := netip.ParseAddr(address)
+	return err == nil && slices.ContainsFunc(m.Addresses, func(own string) bool {
+		p, err := netip.ParsePrefix(own)
+		return err == nil && p.Bits() < p.Addr().BitLen() && p.Contains(a)
+	})
 }
 
 // Size is what it offers.

@@ -71,7 +71,20 @@ type Spec struct {
 	Lag      *field.Gauge       `json:"lag,omitempty"`
 	TLS      *TLS               `json:"tls,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
+	Floating *Floating          `json:"floating,omitempty"`
 	Roster   *field.RosterProbe `json:"roster,omitempty"`
+}
+
+// Floating is an address that one member of a role has at a time. With the member's own TLS the store of its lease is asked, where that has none of its own.
+type Floating struct {
+	Address  string         `json:"address"`
+	Key      string         `json:"key"` // of the lease, in its store
+	For      field.Duration `json:"for"`
+	URLs     []string       `json:"urls"` // of the store
+	User     string         `json:"user,omitempty"`
+	Password string         `json:"password,omitempty"`
+	File     string         `json:"file,omitempty"` // on the node, with whom is believed of the store
+	TLS      *TLS           `json:"tls,omitempty"`
 }
 
 // TLS is with what a member's agent speaks TLS with it and with others, as PEM.

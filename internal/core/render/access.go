@@ -153,31 +153,31 @@ func (s *Scene) way(role *field.Role) (*Access, *View, error) {
 	if len(members) == 0 || role.Program == nil {
 		return nil, nil, nil
 	}
-	a, v := &Access{Role: role.Name, Names: role.Names}, s.view(members[0])
+	a, v := &Access{Role: role.Name, Names: role.KnownAs()}, s.view(members[0])
 	a.TLS = v.TLS()
 	says := role.Program.Access
 	if says == nil || len(says.Passes) > 0 {
 		port, err := v.PortNamed(clientPorts(role)...)
 		if err == nil {
-			a.Write = s.hosts(members, port)
+			a.Write = s.floatingFirst(role, s.hosts(members, port))
 		}
 		if says != nil && says.Passes["read"] != "" {
-			a.Read = s.hosts(members, says.Passes["read"])
+			a.Read = s.floatingFirst(role, s.hosts(members, says.Passes["read"]))
 		}
 		return a, v, nil
 	}
 	a.Purpose, a.Secret, a.Tool = says.Purpose, says.Secret, says.Tool
-	a.Write = s.hosts(members, says.ClientPort())
+	a.Write = s.floatingFirst(role, s.hosts(members, says.ClientPort()))
 	for _, entry := range s.Field.Entries(role) {
 		if entry.Program == nil || entry.Program.Access == nil || !slices.Contains(entry.Called(), role.Name) && !slices.Contains(entry.Known(), role.Name) {
 			continue
 		}
 		through := s.Wanted[entry.Name]
 		if passes := entry.Program.Access.Passes; passes["write"] != "" && len(through) > 0 {
-			a.Through, a.Names = entry.Name, append(slices.Clone(entry.Names), role.Names...)
-			a.Write = s.hosts(through, passes["write"])
+			a.Through, a.Names = entry.Name, append(entry.KnownAs(), role.KnownAs()...)
+			a.Write = s.floatingFirst(entry, s.hosts(through, passes["write"]))
 			if passes["read"] != "" {
-				a.Read = s.hosts(through, passes["read"])
+				a.Read = s.floatingFirst(entry, s.hosts(through, passes["read"]))
 			}
 			break
 		}
@@ -199,6 +199,14 @@ func (s *Scene) way(role *field.Role) (*Access, *View, error) {
 		}
 	}
 	return a, v, errors.Join(r.errs...)
+}
+
+// floatingFirst puts before a role's members the address that one of them has at a time: whoever tries it first needs no other.
+func (s *Scene) floatingFirst(role *field.Role, hosts []Host) []Host {
+	if role.Floating == nil || len(hosts) == 0 {
+		return hosts
+	}
+	return append([]Host{{Member: field.MemberName(role.Name), Address: role.Floating.Address, Port: hosts[0].Port}}, hosts...)
 }
 
 // hosts are where members listen on a port.

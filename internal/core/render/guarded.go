@@ -50,7 +50,7 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	if c.Secured {
 		c.Authority, c.Certificate = "tls/authority.pem", "tls/member.pem"
 	}
-	c.Store = r.store(role)
+	c.Store = r.store(role.Lease, "lease", "`json`")
 	spec.Files = append(spec.Files, r.storeFiles(role, &c.Store)...)
 	for _, name := range slices.Sorted(maps.Keys(spec.Ports)) {
 		if as := spec.Ports[name]; as.By == field.ByAgent {
@@ -73,20 +73,20 @@ func (r *renderer) guarded(spec *order.Spec, role *field.Role) {
 	})
 }
 
-// store is how the members of a role reach the store of their lease.
-func (r *renderer) store(role *field.Role) lease.Access {
-	a := lease.Access{Role: role.Lease.Store, User: role.Lease.User, Authority: role.Lease.Authority}
+// store is how the members of a role reach the store of a lease, which stands under that key. Form says what the password is put into, as with Secret.
+func (r *renderer) store(l *field.Lease, key, form string) lease.Access {
+	a := lease.Access{Role: l.Store, User: l.User, Authority: l.Authority}
 	called, err := r.view.Calls(field.LeaseCall)
-	r.fail(err, "lease", "store")
+	r.fail(err, key, "store")
 	for _, m := range called {
 		port, err := m.PortNamed("client", "main")
-		r.fail(err, "lease", "store")
+		r.fail(err, key, "store")
 		url, err := m.URL(port)
-		r.fail(err, "lease", "store")
+		r.fail(err, key, "store")
 		a.URLs = append(a.URLs, url)
 	}
-	if role.Lease.Secret != "" {
-		a.Password = r.text("{{.Secret `"+role.Lease.Secret+"` `json`}}", "lease", "secret")
+	if l.Secret != "" {
+		a.Password = r.text("{{.Secret `"+l.Secret+"` "+form+"}}", key, "secret")
 	}
 	return a
 }

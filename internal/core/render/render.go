@@ -157,6 +157,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		spec.Files = append(spec.Files, r.file(file, p.Files[file]))
 	}
 	r.guarded(spec, role)
+	r.floating(spec, role)
 	v.secrets, v.files = false, false
 	if p.Validate != nil {
 		spec.Validate = r.list(p.Validate.Exec, "validate", "exec")

@@ -107,10 +107,10 @@ func (s *Scene) CertificateOf(name field.MemberName) trust.Certificate {
 	names := []string{string(name), string(m.Role), string(m.Role) + "." + s.Field.Name}
 	if role := s.Field.Role(m.Role); role != nil {
 		c.Text = role.Program != nil && role.Program.Certificate.AddressesAsNames
-		names = append(names, role.Names...)
+		names = append(names, role.KnownAs()...)
 		for _, entry := range s.Field.Entries(role) {
 			names = append(names, string(entry.Name))
-			names = append(names, entry.Names...)
+			names = append(names, entry.KnownAs()...)
 			for _, at := range s.Wanted[entry.Name] {
 				names = append(names, s.Members[at].everywhere()...)
 			}

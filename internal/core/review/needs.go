@@ -42,6 +42,15 @@ type NodeNeeds struct {
 	Node    field.NodeName
 	Lookups []order.Lookup
 	Ports   []PortNeed // of members that come; those that run have theirs
+
+	Floating []FloatingNeed
+}
+
+// FloatingNeed is an address that the node may have, as one of those on which members of a role are.
+type FloatingNeed struct {
+	Role    field.RoleName
+	Address string
+	Free    bool // no member has it, so that nobody may answer at it
 }
 
 // PortNeed is a port that is to be free.
@@ -139,6 +148,9 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 			if comes[name] {
 				at.Ports = append(at.Ports, PortNeed{name, port, endpoint(name, port)})
 			}
+		}
+		if address := draft.FloatingOf(role.Name); address != "" && !slices.ContainsFunc(at.Floating, func(f FloatingNeed) bool { return f.Address == address }) {
+			at.Floating = append(at.Floating, FloatingNeed{role.Name, address, s.RoleOf(role.Name).Leader == ""})
 		}
 		ways := waysIn(role)
 		for _, port := range slices.Sorted(maps.Keys(ways)) {

@@ -149,6 +149,7 @@ func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*sta
 	members := groups[role.Name]
 	v := RoleView{Role: role.Name, Kind: role.Kind, Stage: stage, Want: role.Members, Votes: role.Votes, Leased: role.Guarded(), Confirms: s.Field.Confirms(role, role.Members), Store: role.LeaseStore(), Halted: len(members) > 0,
 		Led: role.Program != nil && role.Program.Leader != nil, Founding: s.Founding(role), Calls: role.Called(), Knows: role.Known(), Keeps: role.Keeps()}
+	v.Floating = s.Field.FloatingOf(role.Name)
 	if v.Leased {
 		v.Relies = role.Relied()
 	}
@@ -209,6 +210,9 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
 		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since, Version: m.Version,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
+	if v.Leads {
+		v.Floating = s.Field.FloatingOf(m.Role)
+	}
 	v.Writes = v.Phase == state.Ready && (!role.Led || role.Leader != "" && (role.Votes || v.Leads)) && (!role.Votes && !role.Leased || role.Survives >= 0)
 	v.RestartDue, v.Unfit = m.RestartDue, m.Unfit
 	if pending := m.Pending(); len(pending) > 0 {

@@ -71,7 +71,7 @@ func cannotWork(r RoleView) bool { return r.Want > 0 && !r.Halted && r.Survives 
 
 // Leaderless tells whether a role that could have a leader has none.
 func (r RoleView) Leaderless() bool {
-	return r.Leader == "" && (r.LeaderTerm > 0 || r.Led) && r.Survives >= 0 && !r.Halted && r.Want > 0
+	return r.Leader == "" && (r.LeaderTerm > 0 || r.Led || r.Floating != "") && r.Survives >= 0 && !r.Halted && r.Want > 0
 }
 
 // failing tells whether a member of the role is dark without having been asked to.
@@ -148,7 +148,9 @@ func strays(s *state.State) []string {
 func troubledRoles(snap *Snapshot) []string {
 	var parts []string
 	for _, r := range snap.Roles {
-		if r.Leaderless() {
+		if r.Leaderless() && r.Floating != "" {
+			parts = append(parts, fmt.Sprintf("nobody has the address %s of %s: whoever uses it reaches nobody", r.Floating, r.Role))
+		} else if r.Leaderless() {
 			what := "writes wait for an election"
 			if !r.Votes {
 				what = "writes stop until somebody does"

@@ -91,6 +91,7 @@ type RoleView struct {
 	VotesReady  int                 `json:"votes_ready,omitempty"`
 	VotesNeeded int                 `json:"votes_needed,omitempty"`
 	Leased      bool                `json:"leased,omitempty"`      // a lease says who leads
+	Floating    string              `json:"floating,omitempty"`    // an address that one member has at a time: it leads
 	Confirms    int                 `json:"confirms,omitempty"`    // how many others confirm each write then
 	Store       field.RoleName      `json:"lease_store,omitempty"` // where the lease is kept
 	Survives    int                 `json:"survives"`
@@ -157,6 +158,7 @@ type MemberView struct {
 	Phase       state.Phase      `json:"phase"`
 	Writes      bool             `json:"writes"`
 	Leads       bool             `json:"leads,omitempty"`
+	Floating    string           `json:"floating,omitempty"` // the address by which it leads, which one member of its role has at a time
 	Leaving     bool             `json:"leaving,omitempty"`
 	Halted      bool             `json:"halted,omitempty"`      // stopped on purpose
 	Seat        string           `json:"seat,omitempty"`        // voter or learner, where members vote

@@ -46,12 +46,16 @@ type LeaderSeen struct {
 	Term   uint64             `json:",omitempty"`
 	Unsure string             `json:",omitempty"` // why it could not be asked again; what it said before stands
 	Beside []field.MemberName `json:",omitempty"` // who say so too, and no term decides between them
+
+	Address string `json:",omitempty"` // it leads by having this, which one member has at a time
 }
 
 // LeaderLost says that a member leads no more.
 type LeaderLost struct {
 	Role   field.RoleName
 	Member field.MemberName
+
+	Address string `json:",omitempty"` // which it had
 }
 
 // RosterSeen is the cluster's own list of its members, changed.
@@ -193,6 +197,9 @@ func (f LeaderSeen) apply(s *State, at time.Time) {
 }
 
 func (f LeaderSeen) Sentence() string {
+	if f.Address != "" {
+		return fmt.Sprintf("%s has the address %s now", f.Member, f.Address)
+	}
 	if f.Unsure != "" {
 		return fmt.Sprintf("it is not known whether %s still leads %s: %s", f.Member, f.Role, f.Unsure)
 	}
@@ -209,7 +216,12 @@ func (f LeaderLost) apply(s *State, at time.Time) {
 	s.claim(f.Role, Claim{Member: f.Member}, false, at)
 }
 
-func (f LeaderLost) Sentence() string { return fmt.Sprintf("%s no longer leads %s", f.Member, f.Role) }
+func (f LeaderLost) Sentence() string {
+	if f.Address != "" {
+		return fmt.Sprintf("%s no longer has the address %s", f.Member, f.Address)
+	}
+	return fmt.Sprintf("%s no longer leads %s", f.Member, f.Role)
+}
 
 func (f RosterSeen) apply(s *State, at time.Time) {
 	r := s.ensureRole(f.Role)

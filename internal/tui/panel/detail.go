@@ -279,6 +279,13 @@ func (p *writer) role(m *board.Model, r *board.Role, now time.Time) {
 	if r.Founding {
 		p.row("founding", "steps of it are still to be done", k.Warm)
 	}
+	if r.Floating != "" {
+		has := "nobody"
+		if r.Leader != "" {
+			has = string(r.Leader)
+		}
+		p.row("address", r.Floating+", which "+has+" has", k.Gold)
+	}
 	if !r.Votes && !r.Led {
 		p.row("change", r.Change, k.Warm)
 		return

@@ -52,6 +52,8 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 		p.row("leads", fmt.Sprintf("says so, and so do others: %s. They may accept different writes", rivalsOf(role, m.Member)), k.Fail)
 	case m.Leads && role.Unsure != "" && role.Leader == m.Member:
 		p.row("leads", "did when it was last asked; now that is not known: "+role.Unsure, k.Warm)
+	case m.Floating != "":
+		p.row("has", m.Floating+", which one member of "+string(m.Role)+" has at a time", k.Gold)
 	case m.Leads && role.LeaderTerm > 0:
 		p.row("leads", fmt.Sprintf("%s, term %d", m.Role, role.LeaderTerm), k.Gold)
 	case m.Leads:
