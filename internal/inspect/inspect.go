@@ -80,7 +80,6 @@ type Outcome struct {
 	Why     string        `json:"why,omitempty"`     // it did not work; empty where it did
 	Taken   bool          `json:"taken,omitempty"`   // somebody else listens there, whom the socket names
 	Refused bool          `json:"refused,omitempty"` // the other side answered that nobody listens
-	Ours    bool          `json:"ours,omitempty"`    // who answered was put there by such a request
 	Took    time.Duration `json:"took,omitempty"`
 }
 

@@ -33,13 +33,9 @@ import (
 	"lanternfield/internal/netfault"
 )
 
-// greeting is what who connects is told by who listens for us.
-const greeting = "lanternfield-path\n"
-
 // How long a connection may take, how many are tried at once, and how large a request may be.
 const (
 	connectWithin = 3 * time.Second
-	greetWithin   = 500 * time.Millisecond
 	mostAtOnce    = 64
 	mostRequest   = 4 << 20
 )
@@ -171,7 +167,7 @@ func raise(e *fit.KernelError) *mending.Step {
 	return &mending.Step{Kind: mending.Kernel, Setting: e.Setting, Value: e.Want}
 }
 
-// listen listens at an address, and greets whoever comes.
+// listen listens at an address.
 func (s *server) listen(ctx context.Context, at machine.Socket) Outcome {
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", net.JoinHostPort(at.Address, strconv.Itoa(at.Port)))
 	if err != nil {
@@ -196,8 +192,7 @@ func (s *server) listen(ctx context.Context, at machine.Socket) Outcome {
 			go func() {
 				defer conn.Close()
 				_ = conn.SetDeadline(time.Now().Add(connectWithin))
-				_, _ = io.WriteString(conn, greeting)
-				_, _ = conn.Read(make([]byte, 1)) // until the other side has read it, and goes
+				_, _ = conn.Read(make([]byte, 1)) // until the other side goes: who ends it first keeps the port from others for a while
 			}()
 		}
 	}()
@@ -230,11 +225,7 @@ func connect(ctx context.Context, at machine.Socket) Outcome {
 		o.Why, o.Refused = netfault.Plain(err), errors.Is(err, syscall.ECONNREFUSED)
 		return o
 	}
-	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(greetWithin))
-	got := make([]byte, len(greeting))
-	_, err = io.ReadFull(conn, got)
-	o.Ours = err == nil && string(got) == greeting
+	conn.Close()
 	return o
 }
 
