@@ -261,7 +261,7 @@ type draft struct {
 
 // drafted works out what a file comes to.
 func drafted(f *fieldfile.File, folder control.Folder) draft {
-	return draft{f, resolve.Draft(f.Field, plan.Live{}, folder.Others)}
+	return draft{f, resolve.Draft(f.Field, plan.Live{}, folder.Around)}
 }
 
 // load reads the field file that the arguments mean.

@@ -128,7 +128,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	if err := cmp.Or(c.heard(ctx), c.trusted()); err != nil {
 		return nil, err
 	}
-	draft = resolve.Surrounded(draft, c.folder.Others)
+	draft = resolve.Surrounded(draft, c.folder.Around)
 	s := c.current()
 	if err := c.folder.unlinked(s, draft); err != nil {
 		return nil, err
@@ -190,7 +190,7 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 	}
 	if o.What == "deploy" {
 		if o.Draft != nil {
-			o.Draft = resolve.Surrounded(o.Draft, c.folder.Others)
+			o.Draft = resolve.Surrounded(o.Draft, c.folder.Around)
 			lacks, err := c.lacks(ctx, o.Draft)
 			if err = cmp.Or(err, c.folder.unlinked(c.current(), o.Draft), c.folder.barred(o.Draft), missingError(lacks), c.ready(ctx, o)); err != nil {
 				return err

@@ -76,7 +76,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	if err := f.unlinked(s, draft); err != nil {
 		return nil, err
 	}
-	draft = resolve.Surrounded(draft, f.Others)
+	draft = resolve.Surrounded(draft, f.Around)
 	r, err := review.Of(s, draft)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,9 @@ import (
 	"lanternfield/internal/core/state"
 )
 
+// Around finds what is known of the field's nodes beside what it declares.
+func (f Folder) Around() field.Around { return field.Around{Others: f.Others(), Found: f.found()} }
+
 // Others finds what the other fields of the state folder keep for their members on nodes that they share. A field that
 // cannot be read counts for nothing, and is logged.
 func (f Folder) Others() map[field.NodeName]*field.Others {

@@ -78,6 +78,7 @@ func (f Folder) Preflight(ctx context.Context, draft *field.Field, told func(don
 	p.told = told
 	m := p.fly(ctx)
 	m.Took = time.Since(began)
+	f.noteFound(m)
 	return m, ctx.Err()
 }
 

@@ -200,7 +200,7 @@ func (a *app) fileAs(changed func() bool, anyway bool) tea.Cmd {
 			msg.file, msg.err = fieldfile.Load(name, env)
 		}
 		if msg.err == nil {
-			declared := resolve.Surrounded(msg.file.Field, folder.Others)
+			declared := resolve.Surrounded(msg.file.Field, folder.Around)
 			msg.found, msg.draft = finding.All(resolve.Draft(declared, plan.Live{}, nil)), resolve.Draft(declared, live, nil)
 		}
 		return msg
@@ -267,7 +267,7 @@ func (a *app) checkWhole() tea.Cmd {
 	}
 	a.checking = true
 	f, folder := a.loaded, a.folder
-	return func() tea.Msg { return wholeMsg{f, finding.Whole(resolve.Draft(f.Field, plan.Live{}, folder.Others))} }
+	return func() tea.Msg { return wholeMsg{f, finding.Whole(resolve.Draft(f.Field, plan.Live{}, folder.Around))} }
 }
 
 func (a *app) takeWhole(msg wholeMsg) tea.Cmd {

@@ -86,7 +86,7 @@ func (a *app) accept(f finding.Finding) {
 
 // mended makes the draft with an edit made; the draft itself where it cannot be.
 func (a *app) mended(e *finding.Edit) func() *field.Field {
-	draft, loaded, others := a.draft, a.loaded, a.folder.Others
+	draft, loaded, others := a.draft, a.loaded, a.folder.Around
 	return func() *field.Field {
 		if e.Change != nil {
 			return e.Change.On(draft)

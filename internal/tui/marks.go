@@ -116,7 +116,7 @@ func stillNamed(f *field.Field, live plan.Live, at board.Place) field.MemberName
 // changeEach makes an edit for each of several members as one change.
 func (a *app) changeEach(all []board.Place, words string, make func(*field.Field, plan.Live, board.Place) (arrange.Change, string, error)) tea.Cmd {
 	a.marked = nil
-	others := a.folder.Others
+	others := a.folder.Around
 	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
 		now, what := base, ""
 		for _, at := range all {

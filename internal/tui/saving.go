@@ -45,8 +45,8 @@ type write struct {
 	what       string
 }
 
-// others finds what other fields keep of the nodes that this one shares.
-type others = func() map[field.NodeName]*field.Others
+// others finds what is known of nodes beside what the file says.
+type others = func() field.Around
 
 // savedMsg says that the file has been written, or why not.
 type savedMsg struct {
@@ -66,7 +66,7 @@ type savedMsg struct {
 // for meanwhile waits its turn.
 func (a *app) change(make func(*field.Field, plan.Live) (arrange.Change, string, error)) tea.Cmd {
 	return a.rewrite(func(base *fieldfile.File, live plan.Live) ([]byte, string, error) {
-		c, what, err := make(resolve.Draft(base.Field, live, a.folder.Others), live)
+		c, what, err := make(resolve.Draft(base.Field, live, a.folder.Around), live)
 		if err != nil {
 			return nil, "", fmt.Errorf("%s; the draft stays as it is", err)
 		}
@@ -97,7 +97,7 @@ func (a *app) rewrite(make func(*fieldfile.File, plan.Live) ([]byte, string, err
 			if err != nil {
 				return savedMsg{err: err}
 			}
-			return save(base.Name, write{base: base.Bytes, data: data, choices: base.Choices, what: what, live: live, others: a.folder.Others,
+			return save(base.Name, write{base: base.Bytes, data: data, choices: base.Choices, what: what, live: live, others: a.folder.Around,
 				said: what + ", in the draft. u undoes it, v reviews it.",
 				then: func(e edit) edits { return edits{done: append(slices.Clip(done), e)} }})
 		}
@@ -147,7 +147,7 @@ func (a *app) redo() tea.Cmd {
 
 func (a *app) travel(w write) tea.Cmd {
 	name := a.file
-	w.live, w.others, w.choices = a.snap.Live(), a.folder.Others, a.loaded.Choices
+	w.live, w.others, w.choices = a.snap.Live(), a.folder.Around, a.loaded.Choices
 	return func() tea.Msg { return save(name, w) }
 }
 

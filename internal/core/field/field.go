@@ -86,6 +86,7 @@ type Node struct {
 
 	Shared bool    `json:"shared,omitempty"` // other fields that say so of a node of this name have the same machine
 	Others *Others `json:"others,omitempty"` // what they keep of it; found out by resolve.Surrounded, not declared
+	Found  Size    `json:"found,omitzero"`   // what it has as it was looked at last; likewise
 
 	labelled string // the labels in one text, for comparing
 }

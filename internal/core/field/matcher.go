@@ -30,7 +30,7 @@ func (m *Matcher) Fits(where string, n *Node) (bool, error) {
 
 // Class numbers what an expression that does not ask for the name can see of a node: nodes of one class are alike to it.
 func (m *Matcher) Class(n *Node) int {
-	key := nodeClass{n.Zone, n.Size, n.Platform, n.labelKey()}
+	key := nodeClass{n.Zone, n.Has(), n.Platform, n.labelKey()}
 	class, known := m.classes[key]
 	if !known {
 		class = len(m.classes)

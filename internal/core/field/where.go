@@ -35,6 +35,7 @@ func usesName(where string) bool {
 // WhereEnv gives what a `where` expression sees of this node.
 func (n *Node) WhereEnv() WhereEnv {
 	os, arch, _ := strings.Cut(n.Platform, "/")
-	return WhereEnv{Name: string(n.Name), Zone: string(n.Zone), Labels: n.Labels, CPU: n.Size.CPU,
-		Memory: float64(n.Size.Memory), Disk: float64(n.Size.Disk), OS: os, Arch: arch}
+	has := n.Has()
+	return WhereEnv{Name: string(n.Name), Zone: string(n.Zone), Labels: n.Labels, CPU: has.CPU,
+		Memory: float64(has.Memory), Disk: float64(has.Disk), OS: os, Arch: arch}
 }

@@ -273,7 +273,7 @@ func overCeiling(d *draft) []Finding {
 	}
 	var over []field.NodeName
 	for i := range d.Nodes {
-		if n := &d.Nodes[i]; n.Size.Memory > 0 && most[n.Name] > n.Offered().Memory {
+		if n := &d.Nodes[i]; n.Has().Memory > 0 && most[n.Name] > n.Offered().Memory {
 			over = append(over, n.Name)
 		}
 	}

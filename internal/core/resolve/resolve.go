@@ -13,21 +13,20 @@ import (
 	"lanternfield/internal/core/state"
 )
 
-// Draft gives what a declared field comes to, beside a field as it is: with as many nodes of its sets as its members want, and with what other
-// fields keep of those that it shares, which is asked only where it shares any; nil where there are no other fields. The declaration itself is
-// left as it is.
-func Draft(declared *field.Field, live plan.Live, others func() map[field.NodeName]*field.Others) *field.Field {
-	return plan.Grow(Surrounded(declared, others), live)
+// Draft gives what a declared field comes to, beside a field as it is: with as many nodes of its sets as its members want, and with what is known of its nodes
+// that it does not declare, which is asked only where there can be any; nil where nothing can. The declaration itself is left as it is.
+func Draft(declared *field.Field, live plan.Live, around func() field.Around) *field.Field {
+	return plan.Grow(Surrounded(declared, around), live)
 }
 
-// Surrounded gives a field with what other fields keep of its nodes now.
-func Surrounded(f *field.Field, others func() map[field.NodeName]*field.Others) *field.Field {
-	if f == nil || others == nil || !f.Shares() {
+// Surrounded gives a field with what other fields keep of its nodes now, and with what machines have that were looked at.
+func Surrounded(f *field.Field, around func() field.Around) *field.Field {
+	if f == nil || around == nil || !f.Shares() && !f.Machines() {
 		return f
 	}
 	now := *f
 	now.Nodes, now.Extras = slices.Clone(f.Nodes), slices.Clone(f.Extras)
-	now.Surround(others())
+	now.Surround(around())
 	return &now
 }
 

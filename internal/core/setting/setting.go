@@ -140,7 +140,7 @@ type Env struct {
 // derive evaluates what follows from the hardware, within the option's bounds. Where the node's size is not known
 // nothing follows.
 func derive(o *field.Option, m Member) (field.Text, bool, error) {
-	offered := m.Node.Offered()
+	offered := m.Node.Said()
 	if offered.CPU == 0 && offered.Memory == 0 {
 		return "", false, nil
 	}

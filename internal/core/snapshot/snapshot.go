@@ -281,7 +281,7 @@ func nodeViews(s *state.State, members []MemberView) []NodeView {
 	sets := s.Field.Sets()
 	add := func(n field.Node) {
 		name := n.Name
-		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
+		v := NodeView{Node: name, Zone: n.Zone, Used: used[name], Offered: n.Offered(), Found: n.Has() != n.Size, Set: n.Set, OfSet: sets[n.Set], Others: n.Others}
 		if n := s.Nodes[name]; n != nil {
 			v.Address, v.Unreachable, v.Why, v.Freeing = n.Address, n.Unreachable, n.UnreachableWhy, n.Releasing && !n.Released
 			v.Ground, v.ID, v.Asked = n.Kind, n.ID, n.Asked && !n.There() && !n.Released

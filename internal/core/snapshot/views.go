@@ -220,6 +220,7 @@ type NodeView struct {
 	Why         string         `json:"why,omitempty"`
 	Used        field.Size     `json:"used,omitzero"`
 	Offered     field.Size     `json:"offered,omitzero"`
+	Found       bool           `json:"found,omitempty"` // what it offers was found there, and is not said in the file, or not all of it
 
 	Set   string         `json:"set,omitempty"` // that it comes from, where it is made as members want it
 	OfSet field.SetCount `json:"of_set,omitzero"`

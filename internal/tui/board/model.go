@@ -274,7 +274,7 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 	sets := draft.Sets()
 	for _, n := range draft.Nodes {
 		if _, ok := m.node[n.Name]; !ok {
-			m.addNode(snapshot.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Set: n.Set, OfSet: sets[n.Set], Others: n.Others})
+			m.addNode(snapshot.NodeView{Node: n.Name, Zone: n.Zone, Offered: n.Offered(), Found: n.Has() != n.Size, Set: n.Set, OfSet: sets[n.Set], Others: n.Others})
 		}
 	}
 	stages := plan.StageOf(draft)

@@ -200,6 +200,9 @@ func (p *writer) use(n snapshot.NodeView) {
 	if n.Offered.Memory > 0 {
 		p.row("memory", fmt.Sprintf("%s of %s kept free", n.Used.Memory, n.Offered.Memory), p.k.Paper)
 	}
+	if n.Found {
+		p.row("size", "as it was found there; the file says none, or not all", p.k.Paper)
+	}
 }
 
 func round(x float64) float64 { return math.Round(x*100) / 100 }

@@ -1,0 +1,82 @@
+package control
+
+import (
+	"encoding/json"
+	"log/slog"
+	"math"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/preflight"
+	"lanternfield/internal/ground/kind"
+	"lanternfield/internal/identity"
+)
+
+// What machines have is noted as they are looked at, in a file that may be lost: the next look brings it back.
+
+func (f Folder) machines() string { return filepath.Join(f.own(), "machines.json") }
+
+// found gives what machines have that were looked at.
+func (f Folder) found() map[field.NodeName]field.Size {
+	name := f.machines()
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil
+	}
+	lastFound.Lock()
+	defer lastFound.Unlock()
+	if lastFound.name == name && lastFound.at.Equal(info.ModTime()) {
+		return lastFound.sizes
+	}
+	var sizes map[field.NodeName]field.Size
+	if data, err := os.ReadFile(name); err != nil || json.Unmarshal(data, &sizes) != nil {
+		return nil
+	}
+	lastFound.name, lastFound.at, lastFound.sizes = name, info.ModTime(), sizes
+	return sizes
+}
+
+// lastFound keeps what was read last. It is never changed.
+var lastFound struct {
+	sync.Mutex
+	name  string
+	at    time.Time
+	sizes map[field.NodeName]field.Size
+}
+
+// noteFound notes what machines have. What differs by little, as free memory does from start to start, is left as it was: placement follows from it.
+func (f Folder) noteFound(m *preflight.Matrix) {
+	if _, err := os.Stat(f.own()); err != nil {
+		return // nothing of the field is there yet
+	}
+	sizes := map[field.NodeName]field.Size{}
+	for node, size := range f.found() {
+		sizes[node] = size
+	}
+	changed := false
+	for _, n := range m.Nodes {
+		if n.Found == nil || !kind.Machines(n.Ground) || alike(sizes[n.Name], n.Found.Size()) {
+			continue
+		}
+		sizes[n.Name], changed = n.Found.Size(), true
+	}
+	if !changed {
+		return
+	}
+	data, err := json.Marshal(sizes)
+	if err == nil {
+		err = identity.WriteSynced(f.machines(), data)
+	}
+	if err != nil {
+		slog.Warn("what machines have cannot be noted", "error", err)
+	}
+}
+
+// alike tells whether two sizes are the same for placing members.
+func alike(a, b field.Size) bool {
+	near := func(x, y float64) bool { return math.Abs(x-y) <= 0.05*max(x, y) }
+	return near(a.CPU, b.CPU) && near(float64(a.Memory), float64(b.Memory)) && near(float64(a.Disk), float64(b.Disk))
+}
