@@ -85,6 +85,8 @@ place:
 		t.Errorf("a key is brought by a password: %v %s", err, out)
 	}
 
+	x.contains(x.must("ledger", x.file), "gull-10", "the key SHA256:", "by which harbour@"+m[9].address+" lets us in", "in use")
+
 	m[0].run("(setsid python3 -m http.server 2379 >/dev/null 2>&1 </dev/null &) ; for i in $(seq 100); do ss -Hltn | grep -q :2379 && exit; sleep 0.05; done; exit 1")
 	m[1].run(fmt.Sprintf("nft 'table inet wall { chain in { type filter hook input priority 0; ip saddr %s tcp dport 2380 drop; }; }'", m[2].address))
 	m[2].run("mv /usr/bin/etcd /usr/bin/etcd-away")
@@ -149,6 +151,10 @@ place:
 	m[4].run("mv /root/.ssh/away /root/.ssh/authorized_keys")
 	m[6].run("rm /usr/local/bin/uname")
 	m[8].run("umount /var/lib/lanternfield")
+	x.contains(x.must("nodes", "bring-key", "--take-back", x.file, "gull-10", "gull-1"), "gull-10 does not let that key in any more", "to gull-1 no key was brought")
+	if keys := m[9].run("cat ~harbour/.ssh/authorized_keys"); keys != "" {
+		t.Errorf("the key that was taken back is still there: %s", keys)
+	}
 	x.edit("{user: harbour, sudo: always}", "{user: root}")
 	out, code = x.try(2*time.Minute, "deploy", x.file, "--yes")
 	if code != 2 {
@@ -167,6 +173,9 @@ place:
 	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "90s"), "lone-quay is converged")
 	if left := strings.TrimSpace(m[9].run("ls /tmp")); left != "" {
 		t.Errorf("what looked at the host has left %s", left)
+	}
+	if out, code := x.try(time.Minute, "nodes", "bring-key", "--take-back", x.file); code == 0 || !strings.Contains(out, "is deployed, and may be reached by that key alone") {
+		t.Errorf("keys are taken back by which hosts are reached: %d %s", code, out)
 	}
 	x.must("retire", x.file, "--yes")
 	for i, host := range m {

@@ -211,15 +211,24 @@ func (a *app) lostCommand() *cobra.Command {
 }
 
 func (a *app) bringKeyCommand() *cobra.Command {
+	back := false
 	cmd := &cobra.Command{Use: "bring-key [FILE] [NODE…]", Short: "Bring the key with which hosts are logged in to, by a password that is asked for once",
 		Long: "Hosts that let the key in already are left as they are. The others are logged in to with the password, once, and the public key is added to the\n" +
-			"authorized_keys of the user there; then it is tried. The password is kept nowhere. Keys stay on hosts when a field is retired: they are yours.",
+			"authorized_keys of the user there; then it is tried. The password is kept nowhere. Keys stay on hosts when a field is retired, since you log in by them; the\n" +
+			"ledger has them, and --take-back takes away those that this has brought, where the host is not deployed.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, only, err := a.loadNodes(args)
 			if err != nil {
 				return err
 			}
-			list, err := folder.BringKey(cmd.Context(), f.Field, only, func() (string, error) { return a.hidden("The password on the hosts: ") })
+			was, done := "%s lets the key in already\n", "%s lets the key in from now on\n"
+			var list []control.Brought
+			if back {
+				was, done = "to %s no key was brought\n", "%s does not let that key in any more\n"
+				list, err = folder.TakeKeysBack(cmd.Context(), f.Field, only)
+			} else {
+				list, err = folder.BringKey(cmd.Context(), f.Field, only, func() (string, error) { return a.hidden("The password on the hosts: ") })
+			}
 			if err != nil {
 				return err
 			}
@@ -235,9 +244,9 @@ func (a *app) bringKeyCommand() *cobra.Command {
 					case b.Why != "":
 						fmt.Fprintln(a.out, b.Why)
 					case b.Before:
-						fmt.Fprintf(a.out, "%s lets the key in already\n", b.Node)
+						fmt.Fprintf(a.out, was, b.Node)
 					default:
-						fmt.Fprintf(a.out, "%s lets the key in from now on\n", b.Node)
+						fmt.Fprintf(a.out, done, b.Node)
 					}
 				}
 			}
@@ -246,6 +255,7 @@ func (a *app) bringKeyCommand() *cobra.Command {
 			}
 			return nil
 		}}
+	cmd.Flags().BoolVar(&back, "take-back", false, "take away the keys that were brought")
 	a.jsonFlag(cmd)
 	return cmd
 }

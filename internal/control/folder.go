@@ -228,9 +228,12 @@ func (f Folder) Holder() (now, last *Holder) { return lease.Look(f.lock()) }
 // keysOfHosts is the file of the keys of hosts that were accepted for this field, beside those that the person knows.
 func (f Folder) keysOfHosts() string { return filepath.Join(f.own(), "known_hosts") }
 
+// broughtKeys notes the keys that were brought to hosts.
+func (f Folder) broughtKeys() ground.Notes { return ground.Notes(filepath.Join(f.own(), "brought")) }
+
 // bareHosts makes the ground of hosts, which may look at them and speak to no agent.
 func (f Folder) bareHosts() *hosts.Hosts {
-	return &hosts.Hosts{Field: f.Name(), Cache: ground.Notes(filepath.Join(f.own(), "hosts")), Known: f.keysOfHosts()}
+	return &hosts.Hosts{Field: f.Name(), Cache: ground.Notes(filepath.Join(f.own(), "hosts")), Brought: f.broughtKeys(), Known: f.keysOfHosts()}
 }
 
 // Own is the part of the folder that nobody else may enter.

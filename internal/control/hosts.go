@@ -88,7 +88,7 @@ func (f Folder) HostKeys(ctx context.Context, draft *field.Field, only []field.N
 // Brought is what came of bringing a key to a host.
 type Brought struct {
 	Node   field.NodeName `json:"node"`
-	Before bool           `json:"before,omitempty"` // it let us in already
+	Before bool           `json:"before,omitempty"` // it let us in already; or, where keys are taken back, none was brought
 	Why    string         `json:"why,omitempty"`    // it could not be done
 }
 
@@ -127,6 +127,37 @@ func (f Folder) BringKey(ctx context.Context, draft *field.Field, only []field.N
 	for i, err := range h.BringKey(ctx, to, word) {
 		if err != nil {
 			out[at[i]].Why = err.Error()
+		}
+	}
+	return out, nil
+}
+
+// TakeKeysBack takes keys away from hosts that were brought there. While a field is deployed, its hosts are reached by them.
+func (f Folder) TakeKeysBack(ctx context.Context, draft *field.Field, only []field.NodeName) ([]Brought, error) {
+	wants := hostsOf(draft, only)
+	if len(wants) == 0 {
+		return nil, errNoHosts
+	}
+	if s, err := readState(f); err == nil {
+		for _, w := range wants {
+			if n := s.Nodes[w.Node.Name]; n != nil && !n.Released && !s.Retired {
+				return nil, fmt.Errorf("%s is deployed, and may be reached by that key alone: take it out of the file and deploy, or retire the field, before", w.Node.Name)
+			}
+		}
+	}
+	h, err := f.hosts()
+	if err != nil {
+		return nil, err
+	}
+	had := map[field.NodeName]bool{}
+	for _, node := range f.broughtKeys().Nodes() {
+		had[node] = true
+	}
+	out := make([]Brought, len(wants))
+	for i, err := range h.TakeKeysBack(ctx, wants) {
+		out[i] = Brought{Node: wants[i].Node.Name, Before: !had[wants[i].Node.Name]}
+		if err != nil {
+			out[i].Why = err.Error()
 		}
 	}
 	return out, nil

@@ -16,8 +16,10 @@ import (
 	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/hosts"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/inspect"
+	"lanternfield/internal/secureshell"
 )
 
 // MendAsked is what is to be done on machines of a draft.
@@ -220,10 +222,24 @@ func (c *Controller) settleLater(ctx context.Context, node field.NodeName, accou
 // Ledger lists what was done on machines and not undone.
 func (f Folder) Ledger() ([]state.LedgerEntry, error) {
 	s, err := readState(f)
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrNothing) {
 		return nil, err
 	}
-	return s.LedgerOf(), nil
+	var list []state.LedgerEntry
+	if err == nil {
+		list = s.LedgerOf()
+	}
+	for _, node := range f.broughtKeys().Nodes() { // which may have been before anything was deployed
+		var b hosts.Brought
+		if f.broughtKeys().Read(node, &b) {
+			list = append(list, state.LedgerEntry{Node: node, Entry: mending.Entry{At: b.At},
+				What: fmt.Sprintf("the key %s, by which %s lets us in", secureshell.Fingerprint(b.Public), b.Host)})
+		}
+	}
+	if err != nil && len(list) == 0 {
+		return nil, err
+	}
+	return list, nil
 }
 
 // Mend does on machines what preflight has offered.

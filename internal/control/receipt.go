@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/eventlog"
 	"lanternfield/internal/eventlog/sqlite"
 	"lanternfield/internal/ground"
+	"lanternfield/internal/ground/hosts"
 	"lanternfield/internal/ground/kind"
 )
 
@@ -63,6 +64,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	made := l.addMembers(r)
 	nodes := l.addNodes(r)
 	r.Stays = l.stays
+	r.Stays = append(r.Stays, f.keysThatStay()...)
 	for _, e := range l.state.Mended() {
 		r.Unconfirmed = append(r.Unconfirmed, strings.TrimSuffix(fmt.Sprintf("%s: not undone there: %s: %s", e.Node, e.Entry, e.Owed), ": "))
 	}
@@ -80,6 +82,18 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 		return nil, stateError(f.Dir, err)
 	}
 	return r, nil
+}
+
+// keysThatStay words which keys that were brought to hosts are still there.
+func (f Folder) keysThatStay() []string {
+	var out []string
+	for _, node := range f.broughtKeys().Nodes() {
+		var b hosts.Brought
+		if f.broughtKeys().Read(node, &b) {
+			out = append(out, fmt.Sprintf("%s: the key by which %s lets you in; `lanternfield nodes bring-key --take-back` takes it away", node, b.Host))
+		}
+	}
+	return out
 }
 
 // ledger is what a log tells of what was made since the field was deployed, or deployed anew.

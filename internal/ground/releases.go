@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -99,6 +100,16 @@ func (n Notes) Write(node field.NodeName, what any) error {
 		return err
 	}
 	return identity.WriteSynced(n.file(node), data)
+}
+
+// Nodes are those of which something is noted.
+func (n Notes) Nodes() []field.NodeName {
+	files, _ := filepath.Glob(n.file("*"))
+	var nodes []field.NodeName
+	for _, f := range files {
+		nodes = append(nodes, field.NodeName(strings.TrimSuffix(filepath.Base(f), ".json")))
+	}
+	return nodes
 }
 
 // Forget forgets it.

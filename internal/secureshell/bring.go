@@ -35,15 +35,33 @@ func (t *Target) Public() (string, error) {
 	return "", errors.New("there is no key that could be brought; make one with ssh-keygen, or say `key:` in the field file")
 }
 
-// bringScript adds a public key to those that let a user in, unless it is there.
-const bringScript = `umask 077; mkdir -p "$HOME/.ssh" && touch "$HOME/.ssh/authorized_keys" && { grep -qxF "$1" "$HOME/.ssh/authorized_keys" || ` +
-	`{ [ -z "$(tail -c1 "$HOME/.ssh/authorized_keys")" ] || echo >>"$HOME/.ssh/authorized_keys"; printf '%s\n' "$1" >>"$HOME/.ssh/authorized_keys"; }; }`
+// bringScript adds a public key to those that let a user in, unless it is there; it says so where it has. The other takes it away, and nothing else.
+const (
+	bringScript = `umask 077; mkdir -p "$HOME/.ssh" && touch "$HOME/.ssh/authorized_keys" && { grep -qxF "$1" "$HOME/.ssh/authorized_keys" || ` +
+		`{ [ -z "$(tail -c1 "$HOME/.ssh/authorized_keys")" ] || echo >>"$HOME/.ssh/authorized_keys"; printf '%s\n' "$1" >>"$HOME/.ssh/authorized_keys" && echo added; }; }`
+	takeBackScript = `umask 077; f="$HOME/.ssh/authorized_keys"; if [ -f "$f" ]; then t="$f.$$"; grep -vxF "$1" "$f" >"$t"; [ $? -le 1 ] && cat "$t" >"$f"; r=$?; rm -f "$t"; exit $r; fi`
+)
 
-// BringKey logs in with a password, adds the public key, and logs in with the key to see that it works.
-func BringKey(ctx context.Context, t *Target, password string) error {
+// Fingerprint is by what people know a public key.
+func Fingerprint(public string) string {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(public))
+	if err != nil {
+		return "that cannot be read"
+	}
+	return ssh.FingerprintSHA256(key)
+}
+
+// TakeKeyBack takes a public key away from those that let the user in as whom a host is logged in to. Connections that are open go on.
+func (c *Conn) TakeKeyBack(ctx context.Context, public string) error {
+	_, err := c.Run(ctx, nil, takeBackScript, public)
+	return err
+}
+
+// BringKey logs in with a password, adds the public key, and logs in with the key to see that it works. It gives the key where it was not there before.
+func BringKey(ctx context.Context, t *Target, password string) (added string, err error) {
 	public, err := t.Public()
 	if err != nil {
-		return err
+		return "", err
 	}
 	with := *t
 	with.Password = password
@@ -53,16 +71,20 @@ func BringKey(ctx context.Context, t *Target, password string) error {
 		if errors.As(err, &f) && f.Kind == Login {
 			f.Why, f.Do = "does not take this password of "+t.User, "is it right, and does the host take passwords (PasswordAuthentication)?"
 		}
-		return err
+		return "", err
 	}
 	defer c.Close()
-	if _, err := c.Run(ctx, nil, bringScript, public); err != nil {
-		return err
+	said, err := c.Run(ctx, nil, bringScript, public)
+	if err != nil {
+		return "", err
+	}
+	if strings.TrimSpace(said) == "added" {
+		added = public
 	}
 	again, err := Dial(ctx, t, false)
 	if err != nil {
-		return fmt.Errorf("the key was brought, and does not let us in all the same: %w", err)
+		return added, fmt.Errorf("the key was brought, and does not let us in all the same: %w", err)
 	}
 	again.Close()
-	return nil
+	return added, nil
 }

@@ -36,15 +36,15 @@ func TestAKeyIsBroughtOnceByAPassword(t *testing.T) {
 		t.Fatalf("without its key: %v", f)
 	}
 	var f *Fault
-	if err := BringKey(context.Background(), target, "high tide"); !errors.As(err, &f) || f.Kind != Login || !strings.Contains(f.Why, "does not take this password of harbour") {
+	if _, err := BringKey(context.Background(), target, "high tide"); !errors.As(err, &f) || f.Kind != Login || !strings.Contains(f.Why, "does not take this password of harbour") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	if err := os.WriteFile(file, []byte("ssh-ed25519 AAAA somebody else, without an end of line"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for range 2 {
-		if err := BringKey(context.Background(), target, "low tide"); err != nil {
-			t.Fatal(err)
+	for try := range 2 {
+		if added, err := BringKey(context.Background(), target, "low tide"); err != nil || (added != "") != (try == 0) {
+			t.Fatal(added, err)
 		}
 	}
 	data, err := os.ReadFile(file)
@@ -53,6 +53,18 @@ func TestAKeyIsBroughtOnceByAPassword(t *testing.T) {
 	}
 	if f := fault(t, target); f != nil {
 		t.Errorf("with its key: %v", f)
+	}
+	conn, err := Dial(context.Background(), target, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	public, err := target.Public()
+	if err == nil {
+		err = conn.TakeKeyBack(context.Background(), public)
+	}
+	if data, _ := os.ReadFile(file); err != nil || strings.TrimSpace(string(data)) != "ssh-ed25519 AAAA somebody else, without an end of line" {
+		t.Errorf("after it was taken back: %q, %v", data, err)
 	}
 	if target.Password != "" {
 		t.Error("the password is kept")

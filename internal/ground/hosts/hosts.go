@@ -31,6 +31,8 @@ type Hosts struct {
 	Field string
 	Cache ground.Notes // where agents answer
 	Known string       // the file of host keys that were accepted for this field
+	// Brought notes the keys that were brought to hosts. They stay when a field is retired: people log in by them.
+	Brought ground.Notes
 
 	releases ground.Releases
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"sync"
+	"time"
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
@@ -65,12 +66,46 @@ func (h *Hosts) target(name string, g field.Ground) (*secureshell.Target, error)
 	return settings.Resolve(name, g, []string{h.Known})
 }
 
+// Brought is a public key that was brought to a host.
+type Brought struct {
+	Host   string // USER@HOST
+	Public string // as files of keys write it
+	At     time.Time
+}
+
+// TakeKeysBack takes keys away from hosts that were brought there, and gives what came of each. A host to which none was brought is left as it is.
+func (h *Hosts) TakeKeysBack(ctx context.Context, wants []ground.Want) []error {
+	return each(wants, func(w ground.Want) error {
+		var b Brought
+		if !h.Brought.Read(w.Node.Name, &b) {
+			return nil
+		}
+		t, err := h.target(cmp.Or(w.Node.Ground.Host, w.Address), w.Node.Ground)
+		if err == nil {
+			var c *secureshell.Conn
+			if c, err = secureshell.Dial(ctx, t, false); err == nil {
+				err = c.TakeKeyBack(ctx, b.Public)
+				c.Close()
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("%s: the key that was brought to %s is still there: %w", w.Node.Name, b.Host, err)
+		}
+		h.Brought.Forget(w.Node.Name)
+		return nil
+	})
+}
+
 // BringKey brings the key that hosts are logged in to with to each of them, by a password; it gives what came of each.
 func (h *Hosts) BringKey(ctx context.Context, wants []ground.Want, password string) []error {
 	return each(wants, func(w ground.Want) error {
 		t, err := h.target(cmp.Or(w.Node.Ground.Host, w.Address), w.Node.Ground)
+		added := ""
 		if err == nil {
-			err = secureshell.BringKey(ctx, t, password)
+			added, err = secureshell.BringKey(ctx, t, password)
+		}
+		if added != "" {
+			err = errors.Join(err, h.Brought.Write(w.Node.Name, Brought{t.String(), added, time.Now().UTC()}))
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", w.Node.Name, err)
