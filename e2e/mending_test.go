@@ -52,7 +52,7 @@ roles:
 	for _, w := range []struct{ node, check, why string }{
 		{"gull-1", "size", "the file says 5000 cores, and it has"},
 		{"gull-1", "programs", "the program \"saltmarsh-bell\" is not installed"},
-		{"gull-2", "programs", "install saltmarsh-bell with apt-get: `lanternfield nodes mend gull-2` does that, or m in the view of nodes"},
+		{"gull-2", "programs", "install saltmarsh-bell with apt-get: `lanternfield nodes mend gull-2` does that, or M in the view of nodes"},
 		{"gull-2", "users", "bellringer"},
 		{"gull-1", "limits", "it needs 1073741816 open files, and "},
 		{"gull-2", "kernel", "it needs at least 8192 for the setting net.core.somaxconn of the kernel, which is 4096"},

@@ -103,7 +103,7 @@ func (n *looked) judgeLacks(lacks []inspect.Lack) {
 			}
 			do := as.do
 			if l.Step != nil {
-				do = fmt.Sprintf("%s: `lanternfield nodes mend %s` does that, or m in the view of nodes", l.Step, n.Name)
+				do = fmt.Sprintf("%s: `lanternfield nodes mend %s` does that, or M in the view of nodes", l.Step, n.Name)
 			}
 			n.FailMendable(as.check, fmt.Sprintf("%s: %s", l.Member, l.Why), do, l.Step)
 		}

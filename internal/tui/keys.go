@@ -11,7 +11,7 @@ type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
 	Order, Access, Prove, Nodes, LookNow, BelieveKeys, Invite key.Binding
-	MendThere                                                 key.Binding
+	MendThere, MarkNode                                       key.Binding
 	CopyWay, ShowSecret, WriteWay, ChangeSecret               key.Binding
 	Add, Remove, More, Fewer, Grab, Drop, Pin                 key.Binding
 	Undo, Redo, Findings, Mend, Mine, Theirs, Accept          key.Binding
@@ -52,7 +52,8 @@ func newKeys() keyMap {
 		Nodes:        bind("5", "the machines, and whether they are ready", "5"),
 		LookNow:      bind("enter", "look at all machines now", "enter"),
 		BelieveKeys:  bind("y", "see the keys of hosts that nobody has confirmed, and believe them", "y"),
-		MendThere:    bind("m", "carry out what mends the checks that fail", "m"),
+		MendThere:    bind("M", "carry out what mends the checks that fail", "M"),
+		MarkNode:     bind("m", "mark this machine: c changes all that are marked", "m"),
 		Invite:       bind("i", "invite a machine: what to run on it so that it joins", "i"),
 		Prove:        bind("P", "prove that it does its work: this role, or all", "P"),
 		CopyWay:      bind("y", "copy the line with which a client connects", "y"),
@@ -118,7 +119,7 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
-		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.Invite, k.MendThere}},
+		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.MarkNode, k.Invite, k.MendThere}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/wording"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/tui/grid"
+	"lanternfield/internal/tui/sheet"
 )
 
 var nodesView = &view{name: "Nodes"}
@@ -44,6 +45,11 @@ func init() {
 		}
 		if m := a.machines.Matrix; m != nil && !m.OK() {
 			hints = append(hints, hintOf(a.keys.Dark, "to what fails"))
+		}
+		if n := len(a.machines.Marked); n > 0 {
+			hints = append(hints, hintOf(a.keys.Change, fmt.Sprintf("change the %d that are marked", n)))
+		} else {
+			hints = append(hints, hintOf(a.keys.Change, "change it"), hintOf(a.keys.MarkNode, "mark"))
 		}
 		return append(hints, hintOf(a.keys.Board, "board"))
 	}
@@ -129,12 +135,78 @@ func (a *app) pressNodes(is keyIs) tea.Cmd {
 		return a.invite()
 	case is(a.keys.MendThere):
 		return a.askToMend()
+	case is(a.keys.MarkNode):
+		a.markNode()
+	case is(a.keys.Change):
+		a.openNodes()
+	case is(a.keys.Close) && len(a.machines.Marked) > 0:
+		a.machines.Marked = nil
+		a.say(false, "Nothing is marked any more.")
 	case is(a.keys.LookNow):
 		return a.lookAtMachines()
 	case is(a.keys.Close):
 		a.view = boardView
 	}
 	return nil
+}
+
+// markNode marks the machine that it stands on, or lets go of it.
+func (a *app) markNode() {
+	node := a.machines.Node
+	if a.inPast() || node == "" {
+		return
+	}
+	if a.machines.Marked == nil {
+		a.machines.Marked = map[field.NodeName]bool{}
+	}
+	if a.machines.Marked[node] {
+		delete(a.machines.Marked, node)
+	} else {
+		a.machines.Marked[node] = true
+	}
+	if n := len(a.machines.Marked); n == 0 {
+		a.say(false, "Nothing is marked any more.")
+	} else {
+		a.say(false, fmt.Sprintf("%s marked: c changes all of them; esc unmarks them.", counted(n, "machine")))
+	}
+}
+
+// openNodes opens what can be said of the machines that are marked, or of the one that it stands on.
+func (a *app) openNodes() {
+	if a.inPast() {
+		return
+	}
+	if a.loaded == nil {
+		a.say(true, "There is no draft that could be changed. "+a.trouble)
+		return
+	}
+	var names []field.NodeName
+	for i := range a.draft.Nodes {
+		if n := a.draft.Nodes[i].Name; a.machines.Marked[n] || len(a.machines.Marked) == 0 && n == a.machines.Node {
+			names = append(names, n)
+		}
+	}
+	if len(names) == 0 {
+		a.say(true, "Stand on a machine of the draft, or mark some with m.")
+		return
+	}
+	title := "node " + string(names[0])
+	if len(names) > 1 {
+		title = counted(len(names), "node")
+	}
+	a.sheets = sheets{pages: []page{{title, func() []sheet.Row {
+		var nodes []*field.Node
+		for _, name := range names {
+			if n := a.draft.Node(name); n != nil {
+				nodes = append(nodes, n)
+			}
+		}
+		if len(nodes) == 1 {
+			return sheet.OfNode(a.draft, nodes[0], a.loaded.NodeEntry(nodes[0].Name))
+		}
+		return sheet.OfNodes(a.draft, nodes)
+	}}}}
+	a.mode = inSheet
 }
 
 // keysMsg brings the keys that hosts show and that nobody has confirmed.

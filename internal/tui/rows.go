@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/wording"
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/sheet"
 )
@@ -86,6 +87,10 @@ func (a *app) dropThing(r sheet.Row) tea.Cmd {
 	a.mode = walking
 	name := r.Path[1]
 	puts := r.Puts("")
+	names := []string{name}
+	for _, path := range r.Also {
+		names = append(names, path[1])
+	}
 	if r.Path[0] == "roles" {
 		for _, other := range a.draft.Roles {
 			for _, wires := range []struct {
@@ -112,19 +117,19 @@ func (a *app) dropThing(r sheet.Row) tea.Cmd {
 		}
 	} else {
 		for role, pins := range a.draft.Place {
-			if value, there := listWithout(pins, name); there {
+			if value, there := listWithout(pins, names...); there {
 				puts = append([]arrange.Put{arrange.At(value, "place", string(role))}, puts...)
 			}
 		}
 	}
-	return a.put("without "+name, puts...)
+	return a.put("without "+wording.And(names), puts...)
 }
 
-// listWithout writes a list without a name, as YAML; empty when nothing is left. It tells whether the name was there.
-func listWithout[T ~string](list []T, name string) (value string, there bool) {
+// listWithout writes a list without some names, as YAML; empty when nothing is left. It tells whether any of them was there.
+func listWithout[T ~string](list []T, names ...string) (value string, there bool) {
 	var left []string
 	for _, n := range list {
-		if string(n) == name {
+		if slices.Contains(names, string(n)) {
 			there = true
 			continue
 		}

@@ -27,6 +27,7 @@ type View struct {
 	Busy    bool              // it is being looked
 	Done    int               // how many nodes have been looked at meanwhile
 	Of      int
+	Marked  map[field.NodeName]bool
 	Past    bool // the screen shows the past, of which nothing is known here
 
 	first int // the first node that is drawn
@@ -288,6 +289,10 @@ func (v *View) drawMatrix(g *grid.Grid, k theme.Theme, a board.Area) (right, bel
 		if v.first+i == node {
 			g.Fill(x-1, a.Y+1, wide, len(checks)+1, ' ', grid.Style{Fg: k.Paper, Bg: k.Raise})
 			style = style.Strong()
+		}
+		if v.Marked[n.Name] {
+			g.Set(x-1, a.Y+1, k.Or('▐', '#'), k.In(k.Act))
+			style = k.In(k.Act).Strong()
 		}
 		g.Clip(x, a.Y+1, wide-1, string(n.Name), style)
 		for r, c := range checks {

@@ -44,8 +44,15 @@ func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 		price = strconv.FormatFloat(n.Price, 'f', -1, 64)
 	}
 	s.add(Row{Label: "price", Value: price, Kind: Plain, Path: at("price"), Help: "money per hour"})
+	s.ground(f, n, at)
 	s.group = "size"
+	first := len(s.rows)
 	s.size("size", n.Size, at, true)
+	for i, found := range []string{strconv.FormatFloat(n.Found.CPU, 'f', -1, 64), n.Found.Memory.String(), n.Found.Disk.String()} {
+		if r := &s.rows[first+i]; r.Value == "" && n.Found != (field.Size{}) {
+			r.Note = found + ", as it was found there"
+		}
+	}
 	s.size("reserved", n.Reserved, at, false)
 	s.group = "the end"
 	out := "take the node out of the file"
@@ -54,6 +61,32 @@ func OfNode(f *field.Field, n *field.Node, entry string) []Row {
 	}
 	s.add(Row{Label: out, Kind: Drop, Path: at()})
 	return s.rows
+}
+
+// ground lists where a node comes from, and how it is reached. What the field says holds where the node says nothing.
+func (s *sheet) ground(f *field.Field, n *field.Node, at func(...string) []string) {
+	s.group = "where it comes from"
+	note := ""
+	if n.Ground.Kind == "" {
+		note = f.GroundOf(n) + ", as the field says"
+	}
+	s.add(Row{Label: "ground", Value: n.Ground.Kind, Note: note, Path: at("ground", "kind"), Help: "local: this machine; ssh: a host that is reached by SSH; join: a machine that joins by an invitation"})
+	if f.GroundOf(n) != field.GroundSSH {
+		return
+	}
+	said := func(label, value, all, help string) {
+		note := ""
+		if value == "" && all != "" {
+			note = all + ", as the field says"
+		}
+		s.add(Row{Label: label, Value: value, Note: note, Path: at("ground", label), Help: help})
+	}
+	said("host", n.Ground.Host, "", "by what SSH knows it, where that is not its address")
+	said("user", n.Ground.User, f.Ground.User, "as whom it is logged in to")
+	said("key", n.Ground.Key, f.Ground.Key, "the file of the private key")
+	said("through", n.Ground.Through, f.Ground.Through, "the host through which it is reached")
+	said("sudo", n.Ground.Sudo, f.Ground.Sudo, "never, or always: everything there is done as root, through sudo that asks for no password")
+	said("folder", n.Ground.Folder, f.Ground.Folder, "there, in which what is ours lies")
 }
 
 // set lists what can be said of the set that a node comes from.

@@ -41,8 +41,9 @@ type Row struct {
 	Help    string
 	Kind    Kind
 	Options []string
-	Path    []string // where it is written
-	What    string   // of a Rename
+	Path    []string   // where it is written
+	Also    [][]string // where else, where it is about several things
+	What    string     // of a Rename
 }
 
 // Title names what the sheet is about.
@@ -260,7 +261,11 @@ func (r Row) Puts(value string) []arrange.Put {
 	case r.Kind == Words:
 		value = Quote(value)
 	}
-	return []arrange.Put{{Path: r.Path, Value: value}}
+	puts := []arrange.Put{{Path: r.Path, Value: value}}
+	for _, path := range r.Also {
+		puts = append(puts, arrange.Put{Path: path, Value: value})
+	}
+	return puts
 }
 
 // Quote writes a text as YAML, in quotes where it would be read as something else.

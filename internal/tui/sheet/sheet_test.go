@@ -116,3 +116,48 @@ func TestARowSaysWhatIsToBeWritten(t *testing.T) {
 		}
 	}
 }
+
+// TestSeveralNodesAreChangedAtOnce lists what two nodes share, and what it would write for both.
+func TestSeveralNodesAreChangedAtOnce(t *testing.T) {
+	f := ferryField(t)
+	f.Ground = field.Ground{Kind: field.GroundSSH, User: "harbour"}
+	f.Nodes = []field.Node{{Name: "gull-1", Zone: "north", Price: 0.5}, {Name: "gull-2", Zone: "south", Price: 0.5, Ground: field.Ground{Kind: field.GroundSSH, User: "root"}}, {Name: "skua", Ground: field.Ground{Kind: field.GroundJoin}}}
+	of := func(names ...int) []Row {
+		var nodes []*field.Node
+		for _, i := range names {
+			nodes = append(nodes, &f.Nodes[i])
+		}
+		return OfNodes(f, nodes)
+	}
+	rows := of(0, 1)
+	if r := find(t, rows, "zone"); r.Value != "" || r.Note != "they differ: north, south" {
+		t.Errorf("the zone: %+v", r)
+	}
+	if r := find(t, rows, "price"); r.Value != "0.5" || r.Note != "" {
+		t.Errorf("the price: %+v", r)
+	}
+	r := find(t, rows, "user")
+	var puts []string
+	for _, p := range r.Puts("tide") {
+		puts = append(puts, strings.Join(p.Path, " ")+" = "+p.Value)
+	}
+	if want := []string{"nodes gull-1 ground user = tide", "nodes gull-2 ground user = tide"}; !slices.Equal(puts, want) {
+		t.Errorf("%q", puts)
+	}
+	if r := find(t, rows, "take the 2 nodes out of the file"); r.Kind != Drop || len(r.Puts("")) != 2 {
+		t.Errorf("%+v", r)
+	}
+	if slices.ContainsFunc(rows, func(r Row) bool { return r.Kind == Rename }) || rows[0].Group != "2 nodes" {
+		t.Errorf("%+v", rows[0])
+	}
+	if slices.ContainsFunc(of(0, 2), func(r Row) bool { return r.Label == "user" }) {
+		t.Error("a machine that joins is said to be logged in to")
+	}
+	if of() != nil {
+		t.Error("no nodes")
+	}
+	one := OfNode(f, &f.Nodes[0], "gull-1")
+	if r := find(t, one, "user"); r.Value != "" || r.Note != "harbour, as the field says" {
+		t.Errorf("%+v", r)
+	}
+}
