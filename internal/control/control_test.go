@@ -71,7 +71,13 @@ func (g *inside) Ensure(ctx context.Context, node field.NodeName, at state.Bindi
 		go func() {
 			defer g.all.Done()
 			defer close(ended)
-			_ = agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Enrol: theirs})
+			for {
+				err := agent.Run(life, agent.Options{Dir: at.Dir, Node: node, Address: at.Address, Enrol: theirs})
+				if !errors.Is(err, agent.ErrRunning) {
+					break
+				}
+				time.Sleep(5 * time.Millisecond) // a process that was just being started had the lock of the one before, until it ran
+			}
 			theirs.Close()
 		}()
 		if _, err := g.Authority.Enrol(ours, string(node), g.Seal(node)); err != nil {

@@ -191,7 +191,10 @@ func (c *Controller) shut() error {
 	for until := time.Now().Add(answering); c.door.asked.Load() > 0 && time.Now().Before(until); {
 		time.Sleep(2 * time.Millisecond)
 	}
-	return c.door.server.Close()
+	if err := c.door.server.Close(); !errors.Is(err, net.ErrClosed) {
+		return err
+	}
+	return nil // its listener was closed before, and it had not noticed
 }
 
 // Adrift tells whether the field's folder is not where it was: then somebody else may hold the field that is there now.

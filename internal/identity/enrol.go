@@ -89,7 +89,7 @@ func (a *Agent) Load(name string) (seal []byte, err error) {
 	if !ok || len(k.Seal) != sealBytes {
 		return nil, fmt.Errorf("%s is damaged: it holds another kind of key", name)
 	}
-	a.next = own
+	a.asked = append(a.asked, own)
 	if len(k.Counting.Authorities) == 0 {
 		k.Counting.Authorities = [][]byte{k.Authority}
 	}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -142,13 +143,17 @@ func Untrusted(err error) bool {
 
 // Agent is an agent's identity. Its key is made by itself and never leaves its process.
 type Agent struct {
-	mu        sync.Mutex
-	key, next *ecdsa.PrivateKey // the one in use, and one that a certificate has been asked for
-	cert      *tls.Certificate
-	counting  Counting
-	roots     []*x509.Certificate // its authorities
-	pool      *x509.CertPool      // of them
+	mu       sync.Mutex
+	key      *ecdsa.PrivateKey   // the one in use
+	asked    []*ecdsa.PrivateKey // for which a certificate has been asked; the newest last
+	cert     *tls.Certificate
+	counting Counting
+	roots    []*x509.Certificate // its authorities
+	pool     *x509.CertPool      // of them
 }
+
+// mostAsked is for how many keys certificates may be asked at a time: several who come at once may each bring one.
+const mostAsked = 4
 
 // Request makes a new key and gives the signing request for it.
 func (a *Agent) Request() ([]byte, error) {
@@ -157,12 +162,12 @@ func (a *Agent) Request() ([]byte, error) {
 		return nil, err
 	}
 	a.mu.Lock()
-	a.next = key
+	a.asked = append(a.asked[max(0, len(a.asked)-mostAsked+1):], key)
 	a.mu.Unlock()
 	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "agent"}}, key)
 }
 
-// Take takes the certificate for the newest request, and whose word counts from now on; an authority that is known already may be left out.
+// Take takes the certificate for one of the newest requests, and whose word counts from now on; an authority that is known already may be left out.
 func (a *Agent) Take(certificate, authority []byte) error {
 	if len(authority) == 0 {
 		return a.take(certificate, nil)
@@ -177,7 +182,8 @@ func (a *Agent) take(certificate []byte, counting *Counting) error {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if a.next == nil || !a.next.PublicKey.Equal(leaf.PublicKey) {
+	i := slices.IndexFunc(a.asked, func(k *ecdsa.PrivateKey) bool { return k.PublicKey.Equal(leaf.PublicKey) })
+	if i < 0 {
 		return errors.New("the certificate is for another key than was asked for")
 	}
 	if counting != nil {
@@ -185,7 +191,8 @@ func (a *Agent) take(certificate []byte, counting *Counting) error {
 			return err
 		}
 	}
-	a.key, a.next = a.next, nil
+	a.key = a.asked[i]
+	a.asked = slices.Delete(a.asked, i, i+1)
 	a.cert = &tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: a.key, Leaf: leaf}
 	return nil
 }
