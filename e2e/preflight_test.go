@@ -73,7 +73,10 @@ ground: {kind: ssh, user: root, key: %s}
 nodes:
 %sroles:
   store: {kit: etcd, members: 3, spread: none}
+  books: {external: {addresses: ["books.invalid:5432"]}}
+  bell: {members: 1, calls: {books: books}, program: {command: [sleep, "1000000"]}}
 place:
+  bell: [gull-2]
   store: [gull-1, gull-2, gull-3]
 `, hosts.key, nodes.String()))
 	x.must("nodes", "accept", x.file, "--accept-new")
@@ -113,6 +116,7 @@ place:
 		{"gull-3", "paths", "store-3 on gull-3 cannot connect to store-2 on gull-2 at " + m[1].address + ":2380 (peer): no answer in time. The packet filter of gull-2 blocks it: table inet wall, chain in: ip saddr " +
 			m[2].address + " tcp dport 2380 drop", "as root on gull-2: nft insert rule inet wall in ip saddr " + m[2].address + " tcp dport 2380 accept"},
 		{"gull-3", "programs", `the program "etcd" is not installed`, "install etcd-server with apt-get: `lanternfield nodes mend gull-3` does that"},
+		{"gull-2", "paths", "bell-1 on gull-2 can connect to 0 of books, which is outside, and 1 are needed: books.invalid:5432: ", "does the host know its name"},
 		{"gull-4", "host key", "shows another host key than before: ssh-ed25519 SHA256:", "somebody stands in between"},
 		{"gull-5", "login", "does not let root in; it was offered the key in " + hosts.key, "authorized_keys of root there"},
 		{"gull-6", "reachable", "accepts a connection and does not finish the login within 10 s", "has the host room to answer?"},
@@ -151,11 +155,12 @@ place:
 	m[4].run("mv /root/.ssh/away /root/.ssh/authorized_keys")
 	m[6].run("rm /usr/local/bin/uname")
 	m[8].run("umount /var/lib/lanternfield")
-	x.contains(x.must("nodes", "bring-key", "--take-back", x.file, "gull-10", "gull-1"), "gull-10 does not let that key in any more", "to gull-1 no key was brought")
+	x.contains(x.must("nodes", "bring-key", "--take-back", x.file, "gull-10", "gull-1"), "to gull-1 no key was brought", "gull-10 does not let that key in any more")
 	if keys := m[9].run("cat ~harbour/.ssh/authorized_keys"); keys != "" {
 		t.Errorf("the key that was taken back is still there: %s", keys)
 	}
 	x.edit("{user: harbour, sudo: always}", "{user: root}")
+	x.edit("books.invalid:5432", m[8].address+":22")
 	out, code = x.try(2*time.Minute, "deploy", x.file, "--yes")
 	if code != 2 {
 		t.Errorf("it is deployed: %d", code)
@@ -167,7 +172,7 @@ place:
 	for _, host := range m {
 		host.remember()
 	}
-	if p := x.preflight(); !p.OK || p.Paths != 6 {
+	if p := x.preflight(); !p.OK || p.Paths != 8 {
 		t.Errorf("after all has been mended: %+v", p)
 	}
 	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "90s"), "lone-quay is converged")

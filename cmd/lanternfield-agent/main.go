@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/host"
 	"lanternfield/internal/inspect"
 	"lanternfield/internal/joining"
+	"lanternfield/internal/outside"
 )
 
 func main() {
@@ -39,6 +40,7 @@ func main() {
 //	agent      is the agent
 //	inspect    answers what is asked of the machine at standard input and output
 //	join       has this machine be a node, by the invitation in the environment
+//	play       watches something outside the field, as a member of it
 //	unfilter   takes rules of the packet filter back that nobody has confirmed in time
 //	remove     ends the agent and its members, and takes everything of them away
 func run(ctx context.Context, args []string) error {
@@ -53,6 +55,8 @@ func run(ctx context.Context, args []string) error {
 		return join(ctx, args[1:])
 	case "unfilter":
 		return unfilter(ctx, args[1:])
+	case "play":
+		return play(ctx, args[1:])
 	}
 	var p service.Place
 	var node, ports string
@@ -115,6 +119,20 @@ func unfilter(ctx context.Context, args []string) error {
 		return err
 	}
 	return agent.Unfilter(ctx, dir, after)
+}
+
+// play watches what is outside.
+func play(ctx context.Context, args []string) error {
+	if len(args) == 0 || args[0] != "outside" {
+		return errors.New("of what lanternfield plays, this program has the watcher of what is outside alone")
+	}
+	var o outside.Options
+	flags := flag.NewFlagSet("play outside", flag.ContinueOnError)
+	o.Flags(flags)
+	if err := flags.Parse(args[1:]); err != nil {
+		return err
+	}
+	return outside.Run(ctx, o)
 }
 
 // stdio is who has started this command, at its standard input and output.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"flag"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -34,13 +35,9 @@ func (a *app) playCommand() *cobra.Command {
 	var o outside.Options
 	watch := &cobra.Command{Use: "outside", Short: "A watcher of something that is not ours", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return outside.Run(cmd.Context(), o) }}
-	watch.Flags().StringVar(&o.Listen, "listen", "", "its own address")
-	watch.Flags().StringArrayVar(&o.To, "to", nil, "an address that is watched")
-	watch.Flags().StringVar(&o.From, "from", "", "a file with addresses that are watched, one a line")
-	watch.Flags().IntVar(&o.Need, "need", 1, "how many must answer")
-	watch.Flags().StringVar(&o.Path, "path", "", "asked by HTTP")
-	watch.Flags().StringVar(&o.Scheme, "scheme", "http", "of that")
-	watch.Flags().DurationVar(&o.Every, "every", 500*time.Millisecond, "between two rounds")
+	own := flag.NewFlagSet("outside", flag.ContinueOnError)
+	o.Flags(own)
+	watch.Flags().AddGoFlagSet(own)
 	play.AddCommand(watch)
 
 	var w warden.Options

@@ -75,6 +75,8 @@ type Controller struct {
 
 	filterDue atomic.Bool // packet filters are still to be told something
 
+	noting sync.Mutex // what machines have is noted by one at a time
+
 	doors doors // at which machines knock that join
 
 	door    doorway // who is attached

@@ -150,6 +150,7 @@ func (d *driver) reach(ctx context.Context, tried bool) bool {
 		err = d.claim(ctx, client)
 	}
 	if err == nil {
+		d.control.drivers.Go(func() { d.control.findAgain(ctx, d, client) })
 		err = d.converse(ctx, client)
 	}
 	var lacks *agentapi.Lacks

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"encoding/json"
 	"log/slog"
 	"math"
@@ -9,10 +10,12 @@ import (
 	"sync"
 	"time"
 
+	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/preflight"
 	"lanternfield/internal/ground/kind"
 	"lanternfield/internal/identity"
+	"lanternfield/internal/inspect"
 )
 
 // What machines have is noted as they are looked at, in a file that may be lost: the next look brings it back.
@@ -73,6 +76,28 @@ func (f Folder) noteFound(m *preflight.Matrix) {
 	if err != nil {
 		slog.Warn("what machines have cannot be noted", "error", err)
 	}
+}
+
+// findAgain looks at what a machine has whose agent has just been heard: it may be another one by now.
+func (c *Controller) findAgain(ctx context.Context, d *driver, client agentapi.Agent) {
+	if !kind.Machines(d.at.Kind) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	conn, err := client.Inspect(ctx)
+	if err != nil {
+		return // whether it answers, the conversation finds out
+	}
+	ask := inspect.NewClient(conn)
+	defer ask.Close()
+	a, err := ask.Ask(ctx, inspect.Request{Folder: d.at.Dir})
+	if err != nil || a.Machine == nil {
+		return
+	}
+	c.noting.Lock()
+	defer c.noting.Unlock()
+	c.folder.noteFound(&preflight.Matrix{Nodes: []preflight.Node{{Name: d.node, Ground: d.at.Kind, Found: a.Machine}}})
 }
 
 // alike tells whether two sizes are the same for placing members.

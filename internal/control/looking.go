@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -241,20 +242,60 @@ func (p *flight) paths(ctx context.Context, all []review.Path) (tried int) {
 			tried++
 		}
 	}
+	for _, n := range asked {
+		for _, o := range n.needs.Outside {
+			tried += len(o.At)
+		}
+	}
 	p.each(func(n *looked) {
 		if asked[n.Name] == nil {
 			return
 		}
-		if len(by[n.Name]) == 0 && !open[n.Name] {
+		if len(by[n.Name]) == 0 && len(n.needs.Outside) == 0 && !open[n.Name] {
 			n.Skip(preflight.Paths)
 			return
 		}
 		p.tryPaths(ctx, n, by[n.Name])
+		n.tryOutside(ctx)
 		if !open[n.Name] {
 			n.Pass(preflight.Paths)
 		}
 	})
 	return tried
+}
+
+// tryOutside has a node connect to what its members call outside the field, whose names it has to know.
+func (n *looked) tryOutside(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	for _, o := range n.needs.Outside {
+		r := inspect.Request{}
+		for _, at := range o.At {
+			host, port, err := net.SplitHostPort(at)
+			number, bad := strconv.Atoi(port)
+			if err != nil || bad != nil {
+				continue // the file is refused for it
+			}
+			r.Connect = append(r.Connect, machine.Socket{Address: host, Port: number})
+		}
+		a, err := n.ask.Ask(ctx, r)
+		if err != nil {
+			n.Fail(preflight.Paths, "it went away while connections were tried: "+err.Error(), "try again")
+			return
+		}
+		reached, why := 0, []string{}
+		for _, c := range a.Connect {
+			if c.Why == "" {
+				reached++
+			} else {
+				why = append(why, fmt.Sprintf("%s:%d: %s", c.Address, c.Port, c.Why))
+			}
+		}
+		if reached < o.Need {
+			n.Fail(preflight.Paths, fmt.Sprintf("%s on %s can connect to %d of %s, which is outside, and %d are needed: %s", o.Member, n.Name, reached, o.Role, o.Need, strings.Join(why, "; ")),
+				"is it there, does the host know its name, and is it let through?")
+		}
+	}
 }
 
 // tryPaths has a node open the connections, and notes those that cannot be opened.

@@ -4,6 +4,7 @@ package netfault
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -35,6 +36,10 @@ func Plain(err error) string {
 		return "connection refused"
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return "the connection was cut"
+	}
+	var names *net.DNSError
+	if errors.As(err, &names) {
+		return fmt.Sprintf("the name %s is not known there", names.Name)
 	}
 	var op *net.OpError
 	if errors.As(err, &op) {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"net"
 	"net/http"
@@ -24,6 +25,17 @@ type Options struct {
 	Path   string        // asked by HTTP where it is set; else a connection is enough
 	Scheme string        // http or https, with Path
 	Every  time.Duration // between two rounds
+}
+
+// Flags names the options on a command line.
+func (o *Options) Flags(flags *flag.FlagSet) {
+	flags.StringVar(&o.Listen, "listen", "", "its own address")
+	flags.Func("to", "an address that is watched", func(at string) error { o.To = append(o.To, at); return nil })
+	flags.StringVar(&o.From, "from", "", "a file with addresses that are watched, one a line")
+	flags.IntVar(&o.Need, "need", 1, "how many must answer")
+	flags.StringVar(&o.Path, "path", "", "asked by HTTP")
+	flags.StringVar(&o.Scheme, "scheme", "http", "of that")
+	flags.DurationVar(&o.Every, "every", 500*time.Millisecond, "between two rounds")
 }
 
 // Health is what a watcher says.

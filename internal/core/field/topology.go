@@ -92,9 +92,12 @@ const watchPort = "watch"
 // watchedFile has the addresses that a watcher of another field's role watches, one a line.
 const watchedFile = "watched"
 
+// OutsideProgram is the name by which a watcher of what is outside is started: it is in the agent's own file, whichever program that is.
+const OutsideProgram = "lanternfield-outside"
+
 // program is the watcher that stands in the field for what is outside.
 func (e *External) program() *Program {
-	command := []string{"lanternfield", "play", "outside", "--listen={{.Address}}:{{.Port \"" + watchPort + "\"}}", fmt.Sprintf("--need=%d", max(1, e.Need))}
+	command := []string{OutsideProgram, "play", "outside", "--listen={{.Address}}:{{.Port \"" + watchPort + "\"}}", fmt.Sprintf("--need=%d", max(1, e.Need))}
 	for _, a := range e.Addresses {
 		command = append(command, "--to="+a)
 	}

@@ -44,6 +44,15 @@ type NodeNeeds struct {
 	Ports   []PortNeed // of members that come; those that run have theirs
 
 	Floating []FloatingNeed
+	Outside  []OutsideNeed
+}
+
+// OutsideNeed is something outside the field that a member calls: so many of its addresses have to be reached.
+type OutsideNeed struct {
+	Member field.MemberName // one of those that call it
+	Role   field.RoleName   // as which the field knows it
+	At     []string         // HOST:PORT
+	Need   int
 }
 
 // FloatingNeed is an address that the node may have, as one of those on which members of a role are.
@@ -152,6 +161,11 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		if address := draft.FloatingOf(role.Name); address != "" && !slices.ContainsFunc(at.Floating, func(f FloatingNeed) bool { return f.Address == address }) {
 			at.Floating = append(at.Floating, FloatingNeed{role.Name, address, s.RoleOf(role.Name).Leader == ""})
 		}
+		for _, called := range role.Called() {
+			if need := outsideNeed(s, draft, name, called); need != nil && !slices.ContainsFunc(at.Outside, func(o OutsideNeed) bool { return o.Role == called }) {
+				at.Outside = append(at.Outside, *need)
+			}
+		}
 		ways := waysIn(role)
 		for _, port := range slices.Sorted(maps.Keys(ways)) {
 			if at := endpoint(name, port); at.Port > 0 {
@@ -206,6 +220,22 @@ func NeedsOf(s *state.State, draft *field.Field) (*Needs, error) {
 		out.Paths = append(out.Paths, paths[key])
 	}
 	return out, nil
+}
+
+// outsideNeed is what a member needs of a role that it calls, where that is outside the field and it is known where.
+func outsideNeed(s *state.State, draft *field.Field, member field.MemberName, called field.RoleName) *OutsideNeed {
+	role := draft.Role(called)
+	if role == nil || role.External == nil {
+		return nil
+	}
+	at := role.External.Addresses
+	if has := s.Has(role); has != nil {
+		at = has.Content.At()
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	return &OutsideNeed{member, called, at, max(1, role.External.Need)}
 }
 
 // waysIn are the ports of a role at which clients get in, with what for: those that it says, or, of an entry that says none, all at which it listens itself.

@@ -21,6 +21,9 @@ const TriedAgain = "; install it on this node, it is tried again"
 
 // LookUp finds a program on the PATH, then in further folders.
 func LookUp(name string, further []string) (string, error) {
+	if name == field.OutsideProgram {
+		return os.Executable()
+	}
 	if name == ownName { // the demo's programs are in the agent's own file: of the same version, wherever it is installed
 		if own, err := os.Executable(); err != nil || filepath.Base(own) != host.AgentProgram {
 			return own, err
@@ -58,7 +61,7 @@ func newestFirst(dirs []string) []string {
 
 // LookUpIn finds a program in the folder of the version that was chosen, where one was; else as LookUp does.
 func LookUpIn(name, chosen string, further []string) (string, error) {
-	if chosen != "" && name != ownName && !strings.ContainsRune(name, '/') {
+	if chosen != "" && name != ownName && name != field.OutsideProgram && !strings.ContainsRune(name, '/') {
 		if path, err := exec.LookPath(filepath.Join(chosen, name)); err == nil {
 			return path, nil
 		}
