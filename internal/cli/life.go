@@ -116,7 +116,9 @@ func (a *app) printLosses(snap *snapshot.Snapshot, verb string, what []string) {
 			}
 		}
 		if verb == "restart" {
-			if leads && any {
+			if leads && any && r.Floating != "" {
+				fmt.Fprintf(a.out, "%s has %s, and is restarted last: %s.\n", r.Leader, r.Floating, leaderLoss(r))
+			} else if leads && any {
 				fmt.Fprintf(a.out, "%s is led by %s, which is restarted last: %s.\n", r.Role, r.Leader, leaderLoss(r))
 			}
 			continue
@@ -127,6 +129,8 @@ func (a *app) printLosses(snap *snapshot.Snapshot, verb string, what []string) {
 			fmt.Fprintf(a.out, "%s would be left with %d of %d votes and needs %d: its writes stop.\n", r.Role, left, r.Voters, r.VotesNeeded)
 		case left == 0:
 			fmt.Fprintf(a.out, "%s would be left with nobody to do its work.\n", r.Role)
+		case leads && r.Floating != "":
+			fmt.Fprintf(a.out, "%s would lose %s, which has %s: %s.\n", r.Role, r.Leader, r.Floating, leaderLoss(r))
 		case leads:
 			fmt.Fprintf(a.out, "%s would lose %s, which leads: %s.\n", r.Role, r.Leader, leaderLoss(r))
 		}
@@ -135,6 +139,9 @@ func (a *app) printLosses(snap *snapshot.Snapshot, verb string, what []string) {
 
 // leaderLoss says what the loss of its leader means for a role.
 func leaderLoss(r snapshot.RoleView) string {
+	if r.Floating != "" {
+		return "that moves to another within seconds"
+	}
 	if r.Votes {
 		return "writes wait for an election"
 	}

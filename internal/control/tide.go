@@ -101,6 +101,9 @@ func markOf(f state.Fact) string {
 		if len(f.Beside) > 0 {
 			return string(f.Member) + " leads too"
 		}
+		if f.Address != "" {
+			return string(f.Member) + " has " + f.Address
+		}
 		return string(f.Member) + " leads"
 	case state.StopAsked:
 		return "stop"

@@ -142,7 +142,7 @@ func sceneOf(snap *snapshot.Snapshot) *whatif.Scene {
 	s := &whatif.Scene{}
 	rosters, outside := map[field.RoleName]bool{}, map[field.RoleName]bool{}
 	for _, r := range snap.Roles {
-		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store})
+		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store, Floating: r.Floating})
 		rosters[r.Role], outside[r.Role] = len(r.Roster) > 0, r.IsOutside()
 	}
 	zones := map[field.NodeName]field.ZoneName{}

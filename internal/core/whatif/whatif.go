@@ -19,6 +19,7 @@ type Role struct {
 
 	Confirms int            // how many others must confirm each write, where a lease says who leads
 	Store    field.RoleName // where that lease is kept
+	Floating string         // an address that one member has at a time: who leads
 }
 
 // RolesOf gives the roles of a draft.
@@ -26,7 +27,7 @@ func RolesOf(f *field.Field) []Role {
 	roles := make([]Role, len(f.Roles))
 	for i := range f.Roles {
 		r := &f.Roles[i]
-		roles[i] = Role{Name: r.Name, Votes: r.Votes, Calls: r.Relied(), Confirms: f.Confirms(r, r.Members), Store: r.LeaseStore()}
+		roles[i] = Role{Name: r.Name, Votes: r.Votes, Calls: r.Relied(), Confirms: f.Confirms(r, r.Members), Store: r.LeaseStore(), Floating: f.FloatingOf(r.Name)}
 	}
 	return roles
 }
@@ -70,17 +71,18 @@ type Loss struct {
 
 // RoleLoss is what a fault costs one role.
 type RoleLoss struct {
-	Role    field.RoleName
-	Votes   bool
-	Left    int            // members, or votes, that are left
-	Of      int            // members, or votes, that there are
-	Needed  int            // votes that are needed, or 1
-	Stopped bool           // it cannot do its work by itself
-	Already bool           // nor could it before
-	Leader  bool           // it loses its leader
-	Leased  bool           // writes wait where none is left to confirm them; another leads by itself
-	Store   field.RoleName // of its lease, where that has stopped: nobody can take over
-	Through field.RoleName // that it calls and that has stopped, so that it cannot do its work either
+	Role     field.RoleName
+	Votes    bool
+	Left     int            // members, or votes, that are left
+	Of       int            // members, or votes, that there are
+	Needed   int            // votes that are needed, or 1
+	Stopped  bool           // it cannot do its work by itself
+	Already  bool           // nor could it before
+	Leader   bool           // it loses its leader
+	Floating string         // an address that it has had by that one
+	Leased   bool           // writes wait where none is left to confirm them; another leads by itself
+	Store    field.RoleName // of its lease, where that has stopped: nobody can take over
+	Through  field.RoleName // that it calls and that has stopped, so that it cannot do its work either
 }
 
 // Losses is how many more of the role's members may be lost.
@@ -133,7 +135,7 @@ func (s *Scene) Fail(faults ...Fault) Loss {
 	concerned := make([]*RoleLoss, len(s.Roles))
 	for i := range s.Roles {
 		r, c := &s.Roles[i], counts[i]
-		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Leased: r.Confirms > 0, Left: c.left, Of: c.all, Needed: c.needed(r)}
+		l := &RoleLoss{Role: r.Name, Votes: r.Votes, Leased: r.Confirms > 0, Floating: r.Floating, Left: c.left, Of: c.all, Needed: c.needed(r)}
 		if c.all > 0 && c.left < l.Needed {
 			l.Stopped, stopped[i] = true, true
 		}
@@ -296,6 +298,10 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 		return fmt.Sprintf("%s %s its leader: another leads within seconds, and %d more may be lost", l.Role, verb("has lost", "would lose"), l.Losses()), Fine
 	case l.Leased && l.Losses() == 0:
 		return fmt.Sprintf("%s goes on with %d of %d; one more loss stops writes", l.Role, l.Left, l.Of), Tight
+	case l.Leader && l.Floating != "" && l.Losses() == 0:
+		return fmt.Sprintf("%s goes on with the last of %d; %s %s there within seconds", l.Role, l.Of, l.Floating, verb("moves", "would move")), Tight
+	case l.Leader && l.Floating != "":
+		return fmt.Sprintf("%s goes on with %d of %d; %s %s to another within seconds", l.Role, l.Left, l.Of, l.Floating, verb("moves", "would move")), Fine
 	case l.Leader:
 		return fmt.Sprintf("%s %s its leader: writes stop until another leads; %d of %d %s left", l.Role, verb("has lost", "would lose"), l.Left, l.Of, verb("are", "would be")), Tight
 	case l.Votes && l.Losses() == 0:

@@ -293,3 +293,20 @@ func TestWhatAFaultLeadsToWithALease(t *testing.T) {
 		}
 	}
 }
+
+// TestAFloatingAddressMoves has the member lost that has one: others go on, and it moves to them.
+func TestAFloatingAddressMoves(t *testing.T) {
+	f, members := ferries()
+	f.Roles[1].Floating = &field.Floating{Address: "10.7.0.50"}
+	for i := range members {
+		members[i].Leads = members[i].Name == "queue-1"
+	}
+	for fault, want := range map[Fault]string{
+		{Member: "queue-1"}: "1 lantern would go dark · queue goes on with the last of 2; 10.7.0.50 would move there within seconds",
+		{Member: "queue-2"}: "1 lantern would go dark · queue goes on with the last of 2",
+	} {
+		if got := sceneOf(f, members).Fail(fault).Sentence(); got != want {
+			t.Errorf("%+v:\n got %s\nwant %s", fault, got, want)
+		}
+	}
+}

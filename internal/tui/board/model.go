@@ -144,7 +144,7 @@ func (m *Model) Scene() *whatif.Scene {
 	m.scene = s
 	for i := range m.Roles {
 		r := &m.Roles[i]
-		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store})
+		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store, Floating: r.Floating})
 		for j := range r.Members {
 			x := &r.Members[j]
 			if x.Unsent && !draft {
@@ -282,7 +282,7 @@ func (m *Model) addUnsent(draft *field.Field, review *plan.Review) {
 		i := slices.IndexFunc(m.Roles, func(row Role) bool { return row.Role == r.Name })
 		if i < 0 {
 			m.Roles = append(m.Roles, Role{RoleView: snapshot.RoleView{Role: r.Name, Kind: r.Kind, Stage: stages[r.Name], Votes: r.Votes, Survives: -1, Calls: r.Called(), Knows: r.Known(), Want: r.Members,
-				Relies: r.Relied(), Leased: r.Guarded(), Confirms: draft.Confirms(&r, r.Members), Store: r.LeaseStore(), Gates: gatesOf(draft, &r)}})
+				Relies: r.Relied(), Leased: r.Guarded(), Confirms: draft.Confirms(&r, r.Members), Store: r.LeaseStore(), Floating: draft.FloatingOf(r.Name), Gates: gatesOf(draft, &r)}})
 			i = len(m.Roles) - 1
 		}
 		m.Roles[i].Draft = r.Members

@@ -19,7 +19,7 @@ func OfNodes(f *field.Field, nodes []*field.Node) []Row {
 		if r.Group != "" {
 			group = r.Group
 		}
-		if r.Kind == Rename || r.Kind == Told {
+		if r.Kind == Rename || r.Kind == Told || r.Label == "host" || strings.HasPrefix(r.Label, "address") { // no two have the same
 			continue
 		}
 		if r.Group = group; r.Kind == Drop {
@@ -31,7 +31,7 @@ func OfNodes(f *field.Field, nodes []*field.Node) []Row {
 		}
 	}
 	if len(out) > 0 {
-		out[0].Group = fmt.Sprintf("%d nodes", len(nodes))
+		out[0].Group = "each of the nodes"
 	}
 	return out
 }

@@ -147,7 +147,7 @@ func TestSeveralNodesAreChangedAtOnce(t *testing.T) {
 	if r := find(t, rows, "take the 2 nodes out of the file"); r.Kind != Drop || len(r.Puts("")) != 2 {
 		t.Errorf("%+v", r)
 	}
-	if slices.ContainsFunc(rows, func(r Row) bool { return r.Kind == Rename }) || rows[0].Group != "2 nodes" {
+	if slices.ContainsFunc(rows, func(r Row) bool { return r.Kind == Rename }) || rows[0].Group != "each of the nodes" || slices.ContainsFunc(rows, func(r Row) bool { return r.Label == "address" }) {
 		t.Errorf("%+v", rows[0])
 	}
 	if slices.ContainsFunc(of(0, 2), func(r Row) bool { return r.Label == "user" }) {
