@@ -48,7 +48,7 @@ type counting struct {
 	watcher   *identity.Controller // nil where it is not
 
 	mu      sync.Mutex
-	changes int // up to which it follows
+	follows state.Counting // what it follows
 	moved   map[field.NodeName]bool
 }
 
@@ -86,20 +86,21 @@ func settleKeys(ring *keyring.Keyring, s state.Counting) error {
 	}
 }
 
-// follow has everybody here follow what the log says now, and every agent be told. Only the owner calls it.
+// follow has everybody here follow what the log says now, and agents whom it concerns be told. Only the owner calls it.
 func (c *Controller) follow(s *state.State) {
 	c.counting.mu.Lock()
-	same := c.counting.changes == s.Counting.Changes
-	c.counting.changes = s.Counting.Changes
-	if !same {
+	before := c.counting.follows
+	c.counting.follows = s.Counting
+	told := before.Number != s.Counting.Number
+	if told {
 		c.counting.moved = map[field.NodeName]bool{}
 	}
 	c.counting.mu.Unlock()
-	if same {
+	if before.Changes == s.Counting.Changes {
 		return
 	}
 	c.counting.set(s)
-	if a := c.counting.authority; a != nil {
+	if a := c.counting.authority; a != nil && told {
 		_, next := c.ring.Agents()
 		err := settleKeys(c.ring, s.Counting)
 		switch {
@@ -118,8 +119,10 @@ func (c *Controller) follow(s *state.State) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, d := range c.driving {
-		d.anew()
+	for node, d := range c.driving {
+		if told || !before.Agents[node].Equal(s.Counting.Agents[node]) {
+			d.anew()
+		}
 	}
 }
 
