@@ -11,7 +11,7 @@ LOOK_NEEDS = Xvfb=xvfb xterm=xterm import=imagemagick xdotool=xdotool /usr/share
 BENCH_NEEDS = $(RUN_NEEDS) haproxy=haproxy /usr/lib/postgresql/15/bin/postgres=postgresql-15 strace=strace curl=curl tmux=tmux
 
 # What runs on several goroutines, or is used by several: the race detector looks at these.
-CONCURRENT = ./internal/control ./internal/floating ./internal/secureshell ./internal/ground/hosts ./internal/inspect ./internal/agent ./internal/leaseguard ./internal/eventlog/... ./internal/core/bounded ./internal/core/render ./internal/core/resolve ./internal/core/state ./internal/core/loop ./internal/core/rehearse ./internal/proving ./internal/identity ./internal/demo/...
+CONCURRENT = ./internal/control ./internal/floating ./internal/secureshell ./internal/ground/hosts ./internal/inspect ./internal/agent ./internal/leaseguard ./internal/eventlog/... ./internal/core/bounded ./internal/core/render ./internal/core/resolve ./internal/core/state ./internal/core/loop ./internal/proving ./internal/identity ./internal/demo/...
 
 # The architectures of the hosts for which lanternfield carries agents; the tests build those of this machine alone.
 ARCHS ?= amd64 arm64
