@@ -74,8 +74,9 @@ func (a *app) retire(cmd *cobra.Command, folder control.Folder, forget bool, tim
 		return err
 	}
 	if forget {
-		if err := control.Forget(folder); err != nil {
-			return err
+		if err := control.Forget(folder); err != nil { // what was done is said all the same
+			a.printReceipt(receipt, false, folder)
+			return fmt.Errorf("its history is not removed: %w", err)
 		}
 	}
 	a.printReceipt(receipt, forget, folder)

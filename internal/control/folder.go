@@ -256,6 +256,9 @@ type HeldError struct {
 }
 
 func (e *HeldError) Error() string {
+	if e.Answers {
+		return fmt.Sprintf("%s is held by %s, as somebody has it open: quit that, and try again", e.Field, e.Holder)
+	}
 	return fmt.Sprintf("%s is held by %s, which does not answer; end that process, or wait for it. Its members go on running meanwhile",
 		e.Field, e.Holder)
 }

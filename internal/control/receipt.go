@@ -200,7 +200,7 @@ func Forget(f Folder) error {
 		return err
 	}
 	if lock == nil {
-		return &HeldError{Field: fieldName(f), Holder: *holder}
+		return &HeldError{Field: fieldName(f), Holder: *holder, Answers: f.answers(context.Background())}
 	}
 	defer lock.Release()
 	s, err := readState(f)
