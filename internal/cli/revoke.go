@@ -18,7 +18,7 @@ import (
 func (a *app) trustRevokeCommand() *cobra.Command {
 	var timeout time.Duration
 	controllers := false
-	cmd := &cobra.Command{Use: "revoke [FILE] NODE … | --controllers", Short: "Have certificates of agents, or of all controllers, count no longer",
+	cmd := &cobra.Command{Use: "revoke [FILE] NODE … | --controllers", Short: "Revoke the certificates of agents, or of all controllers",
 		Long: "By node: the agent's key may be known to others. Nobody here speaks with who shows a certificate that was issued for it until now. An agent on this machine, or\n" +
 			"on a host that is reached by SSH, is started anew with another key at once, and its members go on; a machine that has joined is to be invited again.\n\n" +
 			"--controllers: somebody may have copied what a controller, or a watcher (own/watch.pem), shows. Every agent that can be reached parts from them within a second,\n" +
@@ -35,10 +35,10 @@ func (a *app) trustRevokeCommand() *cobra.Command {
 				return fmt.Errorf("say which nodes' agents are meant, or --controllers")
 			}
 			ask := control.Request{What: control.RevokeAgents, Names: nodes, By: by(cmd)}
-			question := fmt.Sprintf("Have what the agent of %s shows count no longer? Its members go on. Where others may have read its disk, change the secrets of its members too (trust change).", strings.Join(nodes, ", "))
+			question := fmt.Sprintf("Revoke the certificate of the agent of %s? Its members go on. If others may have read its disk, change the secrets of its members too (trust change).", wording.And(nodes))
 			if controllers {
 				ask.What = control.RevokeControllers
-				question = "Have all certificates of controllers and watchers count no longer that were issued until now? Whoever keeps the field gives itself another one."
+				question = "Revoke all certificates of controllers and watchers that were issued until now? Whoever keeps the field gives itself a new one."
 			}
 			return a.changeAgents(cmd, folder, ask, question, timeout)
 		}}
@@ -50,7 +50,7 @@ func (a *app) trustRevokeCommand() *cobra.Command {
 // rotateAgents has another authority take the place of the one of agents and controllers.
 func (a *app) rotateAgents(cmd *cobra.Command, folder control.Folder, finish bool, timeout time.Duration) error {
 	ask := control.Request{What: control.RotateAgents, By: by(cmd)}
-	question := "Have another authority take the place of the one of agents and controllers? Agents are given other certificates as they run; members notice nothing. Invitations that are open end."
+	question := "Have another authority take the place of the one of agents and controllers? Agents are given new certificates as they run; members notice nothing. Open invitations end."
 	if finish {
 		ask.What = control.FinishAgents
 		question = "Go on without agents that have not been given a certificate by the new authority? They are replaced when they can be reached; a machine that has joined is to be invited again."
@@ -155,7 +155,7 @@ func lateAgents(t *snapshot.Trust, names []string) (late []string, only bool) {
 func agentsFollow(t *snapshot.Trust, ask control.Request) string {
 	switch ask.What {
 	case control.RevokeControllers:
-		return fmt.Sprintf("%s hear nobody any longer whose certificate was issued before", wording.Counted(len(t.Agents), "agent"))
+		return fmt.Sprintf("%s no longer hear anybody whose certificate was issued before", wording.Counted(len(t.Agents), "agent"))
 	case control.RevokeAgents:
 		return fmt.Sprintf("The agent of %s has another key and another certificate", wording.And(ask.Names))
 	}
@@ -186,7 +186,7 @@ func (a *app) printAgents(t *snapshot.Trust) {
 		fmt.Fprintln(a.out, "Another authority is taking the place of the one of agents and controllers.")
 	}
 	if !t.Askers.IsZero() {
-		fmt.Fprintf(a.out, "Certificates of controllers and watchers count that were issued since %s.\n", t.Askers.Local().Format("2 Jan 2006 15:04:05"))
+		fmt.Fprintf(a.out, "Of controllers and watchers, only certificates count that were issued since %s.\n", t.Askers.Local().Format("2 Jan 2006 15:04:05"))
 	}
 	late, _ := lateAgents(t, nil)
 	for _, text := range late {

@@ -82,7 +82,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 		return nil, err
 	}
 	if there, soon, err := review.Lookups(s, draft); err == nil && len(there)+len(soon) > 0 {
-		if g, err := f.ground(); err == nil {
+		if g, err := f.ground(s); err == nil {
 			r.Missing = missing(ctx, g, bindings(s), there, soonOf(draft, soon))
 		}
 	}
@@ -148,7 +148,7 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 		return nil
 	}
 	measures := map[field.MemberName]agentapi.Measure{}
-	g, failed := f.ground()
+	g, failed := f.ground(s)
 	ctx, cancel := context.WithTimeout(ctx, lookWait)
 	defer cancel()
 	var inputs []engine.Input
@@ -205,8 +205,8 @@ func askAgents(ctx context.Context, f Folder, s *state.State) map[field.MemberNa
 }
 
 // ground gives the field's ground to look at, making nothing: as a controller where the keyring can be opened without asking anybody, else as who only
-// watches. Where there is neither, its agents are of an older version.
-func (f Folder) ground() (ground.Ground, error) {
+// watches. Where there is neither, its agents are of an older version. The state says which certificates were revoked.
+func (f Folder) ground(s *state.State) (ground.Ground, error) {
 	ring, err := f.opened()
 	var sealed *SealedError
 	switch {
@@ -221,19 +221,17 @@ func (f Folder) ground() (ground.Ground, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s, err := readState(f); err == nil {
-		follows.set(s)
-	}
+	follows.set(s)
 	return g, nil
 }
 
 // groundToAct gives the field's ground for doing something at its members: a person is asked for the passphrase, where there is one.
-func (f Folder) groundToAct() (ground.Ground, error) {
+func (f Folder) groundToAct(s *state.State) (ground.Ground, error) {
 	f, err := f.Unsealed()
 	if err != nil {
 		return nil, err
 	}
-	return f.ground()
+	return f.ground(s)
 }
 
 // AgentPID finds the process of a node's agent on this machine.

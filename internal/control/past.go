@@ -84,7 +84,7 @@ func (l *LineReader) Next(ctx context.Context, after map[field.MemberName]int64)
 		}
 		l.state, l.folded = s, time.Now()
 	}
-	g, err := l.folder.ground()
+	g, err := l.folder.ground(l.state)
 	if err != nil {
 		return nil, err
 	}

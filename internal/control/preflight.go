@@ -67,7 +67,7 @@ func (f Folder) Preflight(ctx context.Context, draft *field.Field, told func(don
 	if err != nil {
 		return nil, err
 	}
-	g, err := f.ground()
+	g, err := f.ground(s)
 	if err != nil {
 		return nil, err
 	}

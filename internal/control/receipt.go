@@ -68,7 +68,7 @@ func WriteReceipt(f Folder) (*Receipt, error) {
 	for _, e := range l.state.Mended() {
 		r.Unconfirmed = append(r.Unconfirmed, strings.TrimSuffix(fmt.Sprintf("%s: not undone there: %s: %s", e.Node, e.Entry, e.Owed), ": "))
 	}
-	g, err := f.ground()
+	g, err := f.ground(l.state)
 	if err != nil {
 		return nil, err
 	}

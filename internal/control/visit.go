@@ -52,7 +52,7 @@ func Visiting(f Folder, what []string) (*Visitor, []Host, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := f.groundToAct()
+	g, err := f.groundToAct(s)
 	if err != nil {
 		return nil, nil, err
 	}
