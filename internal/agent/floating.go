@@ -25,18 +25,20 @@ type floater struct {
 	member *member
 	guard  string // the program of holders; the agent's own where it is empty
 
-	mu    sync.Mutex
-	told  floating.Told
-	in    io.WriteCloser
-	says  floating.Says
-	ended chan struct{} // closed when the holder that runs has ended; nil where none does
-	news  chan struct{} // closed when it has said something
+	mu      sync.Mutex
+	told    floating.Told
+	in      io.WriteCloser
+	process *os.Process
+	says    floating.Says
+	ended   chan struct{} // closed when the holder that runs has ended; nil where none does
+	news    chan struct{} // closed when it has said something
 }
 
 // How long an address is waited for to be laid down, and after what time a holder that has ended is started again.
 const (
 	layWithin    = 2 * time.Second
 	holdAgain    = time.Second
+	hearWithin   = time.Second
 	holderWithin = 3 * time.Second // for one of an earlier agent to end
 )
 
@@ -76,8 +78,12 @@ func (f *floater) pass() {
 			return
 		}
 	}
+	if in, can := f.in.(interface{ SetWriteDeadline(time.Time) error }); can {
+		_ = in.SetWriteDeadline(time.Now().Add(hearWithin)) // one that hangs holds nobody else up
+	}
 	if err := json.NewEncoder(f.in).Encode(f.told); err != nil {
-		slog.Warn("the holder of an address does not listen", "member", f.member.name, "error", err)
+		slog.Warn("the holder of an address does not listen; it is ended, and another is started", "member", f.member.name, "error", err)
+		_ = f.process.Kill()
 	}
 }
 
@@ -135,6 +141,7 @@ func (f *floater) start() error {
 	if err != nil {
 		slog.Warn("the holder of an address cannot be noted", "member", f.member.name, "error", err)
 	}
+	f.process = cmd.Process
 	f.ended, f.news, f.says = make(chan struct{}), make(chan struct{}), floating.Says{}
 	go f.listen(out, cmd)
 	return nil
