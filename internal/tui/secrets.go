@@ -73,6 +73,9 @@ func (a *app) changeSecret() tea.Cmd {
 		return nil
 	}
 	name := a.access.SecretUnder()
+	if name == "" && a.access.Sealed != nil && a.access.Sealed.Passphrase {
+		return a.asks(nil, "trust", "unseal", a.file) // then they are listed
+	}
 	if name == "" {
 		a.say(true, "Go to a secret first, or to a way in that has one.")
 		return nil

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -20,6 +21,7 @@ type (
 		ways    []control.Access
 		trust   *snapshot.Trust
 		secrets bool
+		sealed  *control.SealedError // so that nothing can be told
 	}
 	copiedMsg struct {
 		role field.RoleName
@@ -52,9 +54,12 @@ func (a *app) askAccess(role field.RoleName) control.AccessAsked {
 func (a *app) readAccess() tea.Cmd {
 	session, ctx, shown := a.session, a.ctx, a.access.Shown
 	a.accessAt = time.Now()
-	if session == nil || a.past != nil || a.snap.State == snapshot.Draft || a.snap.State == snapshot.Retired {
+	if a.past != nil || a.snap.State == snapshot.Draft || a.snap.State == snapshot.Retired {
 		a.access.Take(nil, nil)
 		return nil
+	}
+	if session == nil {
+		return nil // whoever keeps the field is sought; what was known is still shown
 	}
 	var asks []control.AccessAsked
 	for _, r := range a.snap.Roles {
@@ -66,6 +71,9 @@ func (a *app) readAccess() tea.Cmd {
 		out := accessMsg{secrets: shown}
 		for _, ask := range asks {
 			ways, err := session.Access(ctx, ask)
+			if errors.As(err, &out.sealed) {
+				return out
+			}
 			if err != nil {
 				return nil // the next look tells more
 			}
@@ -80,6 +88,9 @@ func (a *app) readAccess() tea.Cmd {
 func (a *app) takeAccess(msg accessMsg) tea.Cmd {
 	if a.view != accessView || a.past != nil {
 		return nil
+	}
+	if a.access.Sealed = msg.sealed; a.access.Sealed != nil {
+		return nil // what was known before is still shown
 	}
 	if msg.secrets == a.access.Shown {
 		a.access.Take(msg.ways, msg.trust)

@@ -15,11 +15,12 @@ import (
 
 // View stands on a way in, on a certificate, on a secret, or on a proof.
 type View struct {
-	At    int
-	Ways  []control.Access // as they were asked for last; none in the past
-	Trust *snapshot.Trust  // likewise; nil where it is not known
-	Shown bool             // secrets are shown
-	Draft *field.Field     // what is to be, while nothing runs; nil else
+	At     int
+	Ways   []control.Access     // as they were asked for last; none in the past
+	Trust  *snapshot.Trust      // likewise; nil where it is not known
+	Sealed *control.SealedError // why no more is known than what was asked for before; nil where the keyring is open
+	Shown  bool                 // secrets are shown
+	Draft  *field.Field         // what is to be, while nothing runs; nil else
 }
 
 // things are what can be stood on, in their order on the screen.

@@ -10,6 +10,7 @@ import (
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/trust"
+	"lanternfield/internal/keyring"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 	"lanternfield/internal/tui/theme"
@@ -90,5 +91,22 @@ func TestSecretsAreListedByName(t *testing.T) {
 	}
 	if v.At = 3; !strings.Contains(draw(), "its program takes it once; it cannot be changed") {
 		t.Errorf("it does not say that a secret is fixed:\n%s", draw())
+	}
+}
+
+// TestASealedKeyringIsSaid has nothing known as the keyring is sealed: that is said, rather than that nobody is ready. What was known before stays.
+func TestASealedKeyringIsSaid(t *testing.T) {
+	v := &View{Sealed: &control.SealedError{Field: "harbour", Sealed: keyring.Sealed{Why: "its passphrase is not at hand", Passphrase: true}}}
+	drawn := func() string {
+		g := grid.New(100, 30, theme.Dark().Text())
+		v.Draw(g, theme.Dark(), &snapshot.Snapshot{}, time.Time{}, board.Area{W: 100, H: 30})
+		return g.Plain()
+	}
+	if got := drawn(); !strings.Contains(got, "the keyring of harbour is sealed") || strings.Contains(got, "Nobody is ready") {
+		t.Errorf("with nothing known it says:\n%s", got)
+	}
+	v.Take(nil, trusted(nil, snapshot.Secret{Name: "crews"}))
+	if got := drawn(); !strings.Contains(got, "crews") || strings.Contains(got, "is sealed") || v.SecretUnder() != "crews" {
+		t.Errorf("with what was known before it says:\n%s", got)
 	}
 }

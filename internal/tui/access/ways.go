@@ -37,7 +37,11 @@ func (v *View) waysIn(k theme.Theme, s *snapshot.Snapshot, width int) []line {
 		}
 	}
 	lines = append(lines, others(k, s, told, width)...)
-	if len(lines) == 1 {
+	if v.Sealed != nil && v.beforeProofs() == 0 {
+		for _, part := range grid.Wrap("How clients get in, certificates and secrets cannot be told: "+v.Sealed.Error(), max(20, width)) {
+			lines = append(lines, plain(piece{0, part, k.In(k.Warm)}))
+		}
+	} else if len(lines) == 1 {
 		lines = append(lines, plain(piece{0, "Nobody is ready yet, so there is no way in. Addresses stand here as soon as members are lit.", k.Text()}))
 		lines = append(lines, v.drafted(k)...)
 	}
