@@ -24,6 +24,14 @@ func (m *member) logSize() int64 {
 	return 0
 }
 
+// wrote is when its log grew last; zero where there is none.
+func (m *member) wrote() time.Time {
+	if info, err := os.Stat(m.logFile()); err == nil && info.Size() > 0 {
+		return info.ModTime()
+	}
+	return time.Time{}
+}
+
 func (m *member) logFile() string { return m.disk.log(m.name) }
 
 // lastLines are the last lines that this incarnation wrote, fit for a screen.

@@ -97,7 +97,7 @@ func (d *desk) Sweep(pid int) {
 func (s *sheet) PID() int                    { return s.pid }
 func (s *sheet) Record() runtime.Record      { return runtime.Record{PID: s.pid} }
 func (s *sheet) Exited() <-chan order.Exit   { return s.exited }
-func (s *sheet) Memory() int64               { return 1 << 20 }
+func (s *sheet) Usage() runtime.Usage        { return runtime.Usage{Memory: 1 << 20} }
 func (s *sheet) Close()                      {}
 func (s *sheet) Kill()                       { s.ends(order.Exit{Known: true, Code: 137}) }
 func (s *sheet) Signal(syscall.Signal) error { s.ends(order.Exit{Known: true}); return nil }

@@ -42,7 +42,7 @@ func (m *member) watch(wasReady bool) {
 		measure: func(x agentapi.Measure) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
-			x.Memory, x.Gauge = m.measure.Memory, m.measure.Gauge
+			x.Usage, x.Gauge = m.measure.Usage, m.measure.Gauge
 			if x.LastGood = m.measure.LastGood; x.OK {
 				x.LastGood = x.At
 			}

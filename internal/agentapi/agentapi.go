@@ -91,14 +91,24 @@ const Heartbeat = time.Second
 // Series are the measures of members, each with its time, oldest first.
 type Series map[field.MemberName][]series.Point[Measure]
 
+// Usage is what a member takes of its machine, looked at now and then.
+type Usage struct {
+	Memory  int64         `json:"memory,omitempty"`  // bytes that its processes have for themselves
+	CPU     time.Duration `json:"cpu_ns,omitempty"`  // of processors, since they were started
+	Read    int64         `json:"read,omitempty"`    // bytes from disks, likewise
+	Written int64         `json:"written,omitempty"` // bytes to disks
+	Worked  time.Time     `json:"worked,omitzero"`   // when it used the processor last
+	Wrote   time.Time     `json:"wrote,omitzero"`    // when its log grew last
+}
+
 // Measure is an answer to a member's ready probe, with what it took. Measures are not reports: some may be lost.
 type Measure struct {
 	OK        bool      `json:"ok"`
 	LatencyMS float64   `json:"latency_ms"`
 	Error     string    `json:"error"`
 	At        time.Time `json:"at"`
-	Memory    int64     `json:"memory,omitempty"`   // bytes that its processes have for themselves
-	LastGood  time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
+	Usage
+	LastGood time.Time `json:"last_good,omitzero"` // when it was asked what it answered well last
 
 	Gauge *field.Reading `json:"gauge,omitempty"` // how far it has come, or is behind, where its program says so
 }

@@ -86,7 +86,7 @@ func (c *Controller) own(ctx context.Context) {
 func (c *Controller) freshen() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if !c.measured {
+	if !c.measured && !c.snapshot.Rollout.Active {
 		return
 	}
 	c.measured = false
@@ -168,12 +168,15 @@ func addMeasures(s *snapshot.Snapshot, measures map[field.MemberName]agentapi.Me
 		m := &s.Members[i]
 		if x, ok := measures[m.Member]; ok && m.PID != 0 {
 			m.Gauge = x.Gauge
+			m.Signs = snapshot.Signs{Wrote: x.Wrote, Worked: x.Worked}
 			m.Probe.LatencyMS, m.Memory, m.Probe.LastGood = x.LatencyMS, field.Bytes(x.Memory), x.LastGood
 			if !m.Probe.OK && x.Error != "" {
 				m.Probe.Error = x.Error
 			}
 		}
+		m.Judge(s.At)
 	}
+	s.Judged()
 }
 
 // stuck tells whether orders cannot be sent, since what stands in them cannot be made.

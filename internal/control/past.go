@@ -32,6 +32,10 @@ func (f Folder) past(at time.Time) (*snapshot.Snapshot, error) {
 	if s.Field == "" {
 		s.Field = fieldName(f)
 	}
+	for i := range s.Members {
+		s.Members[i].Judge(at)
+	}
+	s.Judged()
 	return s, nil
 }
 

@@ -115,7 +115,7 @@ type run struct {
 
 func (r run) PID() int                  { return r.Process.PID }
 func (r run) Exited() <-chan order.Exit { return r.Process.Exited }
-func (r run) Memory() int64             { return memoryOf(r.Process.PID) }
+func (r run) Usage() Usage              { return usageOf(r.Process.PID) }
 func (r run) Record() Record            { return Record{PID: r.Process.PID, StartTime: r.started} }
 
 // Kill ends the process, and those of its group, at once.

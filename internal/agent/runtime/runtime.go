@@ -92,8 +92,8 @@ type Run interface {
 	Signal(s syscall.Signal) error
 	// Kill ends it at once.
 	Kill()
-	// Memory is how many bytes it and all that it has started have for themselves.
-	Memory() int64
+	// Usage is what it and all that it has started take of the machine.
+	Usage() Usage
 	// Close lets go of it. It goes on.
 	Close()
 }

@@ -12,6 +12,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/membership"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/quorum"
@@ -58,6 +59,8 @@ type Snapshot struct {
 	Kept      []KeptView  `json:"kept,omitempty"`      // by role and number
 	Keeper    *KeeperView `json:"keeper,omitempty"`    // who keeps the field; nil where nobody does
 	Due       bool        `json:"due,omitempty"`       // nobody keeps it, and something is to be done that nobody does
+
+	said string // the verdict without who is slow or stuck
 }
 
 // KeptNames lists the members of whom data is kept.
@@ -255,12 +258,10 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	}
 	v.WaitsFor = waitsFor(s, m, role, peers)
 	if r := s.Roles[m.Role]; r != nil {
-		switch v.Phase {
-		case state.Planned:
-			v.LastTook = r.Waited
-		case state.Starting:
-			v.LastTook = r.Warmed
+		if took := r.Took[v.Phase]; len(took) > 0 {
+			v.LastTook = took[len(took)-1]
 		}
+		v.Usual = pace.Of(r.Took[v.Phase])
 	}
 	return v
 }

@@ -8,6 +8,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/core/wording"
 )
@@ -179,6 +180,8 @@ type MemberView struct {
 	Since       time.Time        `json:"since"`
 	WaitsFor    string           `json:"waits_for,omitempty"`
 	LastTook    time.Duration    `json:"last_took_ns,omitempty"` // what this phase took the role's newest member that came through it
+	Usual       pace.Usual       `json:"usual,omitzero"`         // what this phase took members of the role before
+	Pace        *pace.Judgement  `json:"pace,omitempty"`         // whether it is slow, or stuck, in this phase; nil where that is not known or it waits for others
 	Why         string           `json:"why,omitempty"`
 	Attempt     int              `json:"attempt,omitempty"`
 	RetryAt     time.Time        `json:"retry_at,omitzero"`
@@ -188,6 +191,13 @@ type MemberView struct {
 	Log         string           `json:"log,omitempty"`
 	Probe       ProbeView        `json:"probe"`
 	Gauge       *field.Reading   `json:"gauge,omitempty"` // how far it has come, or is behind; read now and then
+	Signs       Signs            `json:"signs,omitzero"`
+}
+
+// Signs show that a member is at work. They are looked at now and then, and zero where they are not known.
+type Signs struct {
+	Wrote  time.Time `json:"wrote,omitzero"`  // when its log grew last
+	Worked time.Time `json:"worked,omitzero"` // when it used the processor last
 }
 
 // Far says how far the member has come, while it starts, or how far it is behind; empty where that is not worth saying.

@@ -231,6 +231,7 @@ func (f RosterSeen) apply(s *State, at time.Time) {
 			m.Listed = true
 		}
 	}
+	s.joinedNow(r, at)
 }
 
 func (f RosterSeen) Sentence() string {

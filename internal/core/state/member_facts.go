@@ -113,10 +113,13 @@ func (f MemberOrdered) apply(s *State, at time.Time) {
 	}
 	s.Revision = max(s.Revision, f.Order.Revision)
 	if m.Phase == Planned && f.Order.Want == order.Run {
-		s.ensureRole(m.Role).Waited = at.Sub(m.Since)
+		s.passed(m, at)
 	}
 	switch {
 	case f.Order.Want != order.Run:
+		if m.Phase == Draining {
+			s.passed(m, at)
+		}
 		m.enter(Stopping, at)
 	case f.Order.NoRestart:
 		if !before.NoRestart {
@@ -220,6 +223,9 @@ func (f MemberReloaded) Sentence() string {
 func (f MemberStopped) apply(s *State, at time.Time) {
 	m := s.Member(f.Member)
 	m.PID, m.Running, m.Begins, m.Began = 0, nil, false, false
+	if m.Phase == Stopping || m.Phase == Draining {
+		s.passed(m, at)
+	}
 	m.enter(Stopped, at)
 	s.dropLeader(m)
 }
@@ -234,6 +240,9 @@ func (f MemberGone) apply(s *State, at time.Time) {
 	// What it was run with is of no use any more; who it was stays for the record.
 	m.Ordered.Spec, m.Was, m.Steps, m.Awaits, m.LastExit = nil, nil, nil, nil, nil
 	m.Kept, m.Bytes = f.Kept, f.Bytes
+	if m.Phase == Stopping || m.Phase == Draining {
+		s.passed(m, at)
+	}
 	m.enter(Gone, at)
 	s.dropLeader(m)
 	s.retireMember(m)

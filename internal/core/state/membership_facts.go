@@ -158,7 +158,7 @@ func (f OperationRetried) Sentence() string {
 	return fmt.Sprintf("%s could not %s yet, and is asked again: %s", f.Role, ProcedureVerb(f.Procedure, f.Member), f.Why)
 }
 
-func (f OperationDone) apply(s *State, _ time.Time) {
+func (f OperationDone) apply(s *State, at time.Time) {
 	r, m := s.ensureRole(f.Role), s.Member(f.Member)
 	op := r.Op
 	r.Op, r.Retried = nil, ""
@@ -191,6 +191,7 @@ func (f OperationDone) apply(s *State, _ time.Time) {
 		}
 		m.Captured = captured
 	}
+	s.joinedNow(r, at)
 	s.Shape++
 }
 

@@ -92,7 +92,10 @@ func (f MemberStarted) apply(s *State, at time.Time) {
 			}
 		}
 	}
-	m.StartedAt, m.ReadyAt = at, time.Time{}
+	if m.Phase == Placing || m.Phase == Stopping {
+		s.passed(m, at)
+	}
+	m.StartedAt, m.ReadyAt, m.JoinsSince = at, time.Time{}, time.Time{}
 	m.enter(Starting, at)
 }
 
@@ -118,8 +121,9 @@ func (f MemberReady) apply(s *State, at time.Time) {
 		m.Joined = true
 		s.Shape++
 	}
-	if m.Phase == Starting && !m.StartedAt.IsZero() {
-		s.ensureRole(m.Role).Warmed = at.Sub(m.StartedAt)
+	first := m.Phase == Starting
+	if first {
+		s.passed(m, at)
 	}
 	m.ReadyAt, m.Why, m.ProbeError, m.Attempt, m.RetryAt = at, "", "", 0, time.Time{}
 	m.WasReady = true
@@ -129,6 +133,9 @@ func (f MemberReady) apply(s *State, at time.Time) {
 	}
 	if m.Phase != Draining {
 		m.enter(Ready, at)
+	}
+	if first && s.Field != nil && s.PhaseOf(m) == Joining {
+		m.JoinsSince = at
 	}
 }
 

@@ -162,8 +162,7 @@ type Role struct {
 	Outside      *trust.Outside `json:",omitzero"` // that its members show to those who reach them by its names; replaced as a whole
 	OutsideCount int            `json:",omitzero"` // how many there ever were
 
-	Waited time.Duration `json:",omitzero"` // how long its newest member was planned before it was let run
-	Warmed time.Duration `json:",omitzero"` // how long its newest member took from its start to being ready
+	Took map[Phase][]time.Duration `json:",omitempty"` // how long its members were in a phase before they had come through it, newest last; the slices are never changed
 }
 
 // NewState is the state before any event.

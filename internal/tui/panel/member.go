@@ -81,8 +81,11 @@ func (p *writer) member(model *board.Model, role *board.Role, m board.Member, no
 	}
 	if m.Phase != state.Ready {
 		p.row("waits for", m.WaitsFor, k.Warm)
-		if m.LastTook > 0 {
-			p.row("last time", "took "+field.Span(m.LastTook), k.Dim)
+		switch late := m.Late(); {
+		case late != "":
+			p.row(string(m.Pace.Word), strings.Join(m.Pace.Evidence, "; "), k.Fail)
+		case m.Usual.Known():
+			p.row("before", m.Usual.Words(), k.Dim)
 		}
 		p.row("because", m.Why, k.Fail)
 	}

@@ -1,0 +1,72 @@
+package snapshot
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/pace"
+	"lanternfield/internal/core/state"
+)
+
+// verbs are the phases that a member comes through by itself, and whose duration is judged.
+var verbs = map[state.Phase]string{state.Placing: "being placed", state.Starting: "starting", state.Joining: "joining", state.Draining: "draining", state.Stopping: "stopping"}
+
+// Judge says whether the member is slow, or stuck, in the phase that it is in. What waits for others is not judged: they are.
+func (m *MemberView) Judge(now time.Time) {
+	m.Pace = nil
+	if verbs[m.Phase] == "" || m.Since.IsZero() {
+		return
+	}
+	signs := pace.Signs{Wrote: m.Signs.Wrote, Worked: m.Signs.Worked}
+	if m.Phase == state.Starting || m.Phase == state.Joining {
+		signs.Gauge = m.Gauge
+	}
+	if m.PID == 0 {
+		signs = pace.Signs{} // of a process before
+	}
+	j := pace.Judge(m.Since, now, m.Usual, signs)
+	m.Pace = &j
+}
+
+// Late words that the member is slow or stuck; empty where it is neither.
+func (m MemberView) Late() string {
+	if m.Pace == nil || m.Pace.Word == pace.AsUsual {
+		return ""
+	}
+	text := fmt.Sprintf("%s is %s: %s for %s", m.Member, m.Pace.Word, verbs[m.Phase], field.Span(m.Pace.For))
+	if m.Usual.Known() {
+		text += ", " + m.Usual.Words()
+	}
+	return text
+}
+
+// mostLate is how many slow or stuck members a verdict names.
+const mostLate = 2
+
+// Judged has the verdict say who is stuck, before anything else, and who is slow, after it.
+func (snap *Snapshot) Judged() {
+	if snap.said == "" {
+		snap.said = snap.Verdict
+	}
+	var parts []string
+	for _, word := range []pace.Word{pace.Stuck, pace.Slow} {
+		n := 0
+		if word == pace.Slow {
+			parts = append(parts, snap.said)
+		}
+		for _, m := range snap.Members {
+			if m.Pace == nil || m.Pace.Word != word {
+				continue
+			}
+			if n++; n <= mostLate {
+				parts = append(parts, m.Late())
+			}
+		}
+		if n > mostLate {
+			parts = append(parts, fmt.Sprintf("%d more are %s", n-mostLate, word))
+		}
+	}
+	snap.Verdict = strings.Join(parts, " · ")
+}
