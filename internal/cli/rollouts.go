@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -12,6 +13,9 @@ import (
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/wording"
 )
 
 func (a *app) rolloutsCommand() *cobra.Command {
@@ -41,6 +45,72 @@ func (a *app) rolloutsCommand() *cobra.Command {
 		}}
 	a.jsonFlag(cmd)
 	return cmd
+}
+
+func (a *app) rolloutCommand() *cobra.Command {
+	var why bool
+	cmd := &cobra.Command{Use: "rollout [FILE] [N]", Short: "Tell how a rollout unfolds, or unfolded: what goes on, or ended last, or number N",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, _, rest, err := a.folder(args)
+			if err != nil {
+				return err
+			}
+			var ask control.RolloutAsked
+			if len(rest) > 1 {
+				return errors.New("one rollout is told at a time")
+			}
+			if len(rest) == 1 {
+				if ask.Number, err = strconv.Atoi(rest[0]); err != nil || ask.Number < 1 {
+					return fmt.Errorf("%q is no number of a rollout; `lanternfield rollouts` lists them", rest[0])
+				}
+			}
+			record, snap, err := control.LookAtRollout(cmd.Context(), folder, ask)
+			if errors.Is(err, control.ErrNothing) {
+				return fmt.Errorf("nothing has been carried out yet: %s is not deployed", folder.Name())
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(record)
+				return nil
+			}
+			fmt.Fprint(a.out, record.Text())
+			if why && record.Active() && snap != nil {
+				a.sayReasons(record, snap)
+			}
+			return nil
+		}}
+	a.jsonFlag(cmd)
+	cmd.Flags().BoolVar(&why, "why", false, "also say of each member that is not done what it waits for, down to the root")
+	return cmd
+}
+
+// sayReasons says what those wait for that are not done; members of a role that wait for the same are told together.
+func (a *app) sayReasons(record *rollout.Record, snap *snapshot.Snapshot) {
+	others := map[string]int{}
+	key := func(row rollout.Row, lines []string) string {
+		return string(row.Role) + strings.TrimPrefix(strings.Join(lines, "\n"), string(row.Member))
+	}
+	for _, row := range record.Rows {
+		if row.Done.IsZero() {
+			others[key(row, rollout.Reasons(snap, row.Member))]++
+		}
+	}
+	for _, row := range record.Rows {
+		lines := rollout.Reasons(snap, row.Member)
+		n := others[key(row, lines)]
+		if !row.Done.IsZero() || n == 0 {
+			continue
+		}
+		delete(others, key(row, lines))
+		for i, line := range lines {
+			if i == 0 && n > 1 {
+				line += fmt.Sprintf(", and so does %s of %s", wording.Counted(n-1, "other"), row.Role)
+			}
+			fmt.Fprintf(a.out, "  %s%s\n", strings.Repeat("  ", i), line)
+		}
+	}
 }
 
 func (a *app) listRollouts(folder control.Folder) error {

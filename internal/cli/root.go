@@ -169,7 +169,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.pauseCommand(), a.resumeCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.linesCommand(), a.proveCommand(), a.accessCommand(), a.trustCommand(), a.nodesCommand(), a.inviteCommand(), a.joinCommand(), a.ledgerCommand(), a.flowsCommand(), a.backupCommand(), a.restoreCommand(), a.runCommand(), a.shellCommand(), a.tunnelCommand(), a.copyCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), guardCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
+		a.pauseCommand(), a.resumeCommand(), a.rolloutCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.linesCommand(), a.proveCommand(), a.accessCommand(), a.trustCommand(), a.nodesCommand(), a.inviteCommand(), a.joinCommand(), a.ledgerCommand(), a.flowsCommand(), a.backupCommand(), a.restoreCommand(), a.runCommand(), a.shellCommand(), a.tunnelCommand(), a.copyCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), guardCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 

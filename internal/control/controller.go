@@ -17,6 +17,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/loop"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -60,6 +61,7 @@ type Controller struct {
 	measures map[field.MemberName]agentapi.Measure
 	measured bool // there are newer ones than in the snapshot
 	tide     timeline
+	book     rollout.Book // of what is carried out
 	failed   error
 	driving  map[field.NodeName]*driver
 	proofs   map[int]bool               // that were begun, by number
@@ -153,6 +155,7 @@ type parts struct {
 	log      eventlog.Log
 	state    *state.State // that the log has led to, which becomes the controller's own
 	tide     timeline
+	book     rollout.Book
 	marks    checkpoints
 	ring     *keyring.Keyring
 	counting *counting
@@ -186,6 +189,10 @@ func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	if err == nil && ring != nil {
 		err = settleKeys(ring, s.Counting)
 	}
+	var book rollout.Book
+	if err == nil {
+		book, err = goingOn(marks.folder(), s)
+	}
 	var g ground.Ground
 	var follows *counting
 	if err == nil {
@@ -193,7 +200,7 @@ func start(f Folder, lock *lease.Lease, command string) (*Controller, error) {
 	}
 	if err == nil {
 		var c *Controller
-		if c, err = begin(f, parts{ground: g, counting: follows, log: log, state: s, tide: tide, marks: marks, ring: ring, sealed: sealed, lock: lock, letGo: log.Close}, command); err == nil {
+		if c, err = begin(f, parts{ground: g, counting: follows, log: log, state: s, tide: tide, book: book, marks: marks, ring: ring, sealed: sealed, lock: lock, letGo: log.Close}, command); err == nil {
 			return c, nil
 		}
 	}
@@ -213,7 +220,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, counting: p.counting, sealed: p.sealed, members: membersOf(p.ring),
-		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
+		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, book: p.book, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{},
 		telling: map[string]told{}, nudged: make(chan struct{}, 1)}
 	if c.counting == nil {

@@ -115,6 +115,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 	for i, e := range out.Events {
 		state.Apply(c.state, e)
 		c.tide.note(c.state, e)
+		c.book.Note(c.state, e)
 		c.marks.note(eventlog.Stored{Seq: out.First + uint64(i), Event: e})
 	}
 	news = len(out.Events) > 0 || len(out.Problems) > 0

@@ -140,6 +140,15 @@ func (m *marks) tide(fold eventlog.Folder) []Sample {
 	return samples
 }
 
+// folder reads the log with the help of the checkpoints.
+func (m *marks) folder() eventlog.Folder {
+	fold := eventlog.Folder{Log: m.log}
+	if kept := m.file.Load(); kept != nil {
+		fold.Checkpoints = kept
+	}
+	return fold
+}
+
 // note takes in an event that was stored.
 func (m *marks) note(e eventlog.Stored) { m.due = m.marker.Note(e) || m.due }
 

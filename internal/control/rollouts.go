@@ -1,10 +1,14 @@
 package control
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -23,6 +27,151 @@ func LookRollouts(f Folder) ([]snapshot.RolloutView, error) {
 		}
 	}
 	return out, nil
+}
+
+// RolloutAsked says which rollout, or which task, is meant; what goes on, or has ended last, where both are zero.
+type RolloutAsked struct {
+	Number int `json:"number,omitempty"`
+	Task   int `json:"task,omitempty"`
+}
+
+// Rollout tells a rollout, or a task, from its beginning to its end, or as far as it has come.
+func (c *Controller) Rollout(_ context.Context, ask RolloutAsked) (*rollout.Record, error) {
+	c.mu.Lock()
+	r := c.book.Of(ask.Number, ask.Task)
+	if ask == (RolloutAsked{}) {
+		r = c.book.Newest()
+	}
+	if r == nil {
+		s := c.state.Clone()
+		c.mu.Unlock()
+		return c.folder.record(s, ask)
+	}
+	record := r.Record(c.state, time.Now().UTC())
+	var then *state.State
+	if record.Active() {
+		then = c.state.Clone()
+	}
+	snap := c.snapshot
+	c.mu.Unlock()
+	if then != nil {
+		record.Expect(then)
+		record.Judge(snap)
+	}
+	return record, nil
+}
+
+// LookAtRollout tells a rollout, or a task: by who keeps the field, with the field as it is; else by its log, without.
+func LookAtRollout(ctx context.Context, f Folder, ask RolloutAsked) (*rollout.Record, *snapshot.Snapshot, error) {
+	if r, err := dial(ctx, f); err == nil {
+		defer r.Close()
+		if record, err := r.Rollout(ctx, ask); err == nil {
+			snap, err := r.Snapshot(ctx)
+			return record, snap, err
+		}
+	}
+	s, err := readState(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	record, err := f.record(s, ask)
+	return record, nil, err
+}
+
+// record reads a rollout, or a task, from the log.
+func (f Folder) record(s *state.State, ask RolloutAsked) (*rollout.Record, error) {
+	began, ask, err := beganAt(s, ask)
+	if err != nil {
+		return nil, err
+	}
+	fold, done, err := f.folder(nil)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	var book rollout.Book
+	var found *rollout.Recorder
+	last := s
+	err = fold.From(began, func(now *state.State, e eventlog.Stored) bool {
+		book.Note(now, e.Event)
+		last = now
+		if found == nil {
+			found = book.Of(ask.Number, ask.Task)
+		}
+		return found == nil || !found.Done()
+	})
+	if err != nil {
+		return nil, err
+	}
+	if found == nil {
+		return nil, fmt.Errorf("the log does not tell of rollout %d any more", ask.Number)
+	}
+	record := found.Record(last, time.Now().UTC())
+	record.Expect(last)
+	return record, nil
+}
+
+// beganAt finds when what is meant began; what began last where nothing is named.
+func beganAt(s *state.State, ask RolloutAsked) (time.Time, RolloutAsked, error) {
+	all := append(s.Rollouts[:len(s.Rollouts):len(s.Rollouts)], s.Rollout)
+	if ask == (RolloutAsked{}) {
+		ask.Number = s.Rollout.Number
+		began := s.Rollout.Began
+		for _, t := range s.Tasks {
+			if t.Began.After(began) {
+				began, ask = t.Began, RolloutAsked{Task: t.Number}
+			}
+		}
+		if began.IsZero() {
+			return began, ask, ErrNothing
+		}
+		return began, ask, nil
+	}
+	for _, r := range all {
+		if ask.Number > 0 && r.Number == ask.Number {
+			return r.Began, ask, nil
+		}
+	}
+	for _, t := range s.Tasks {
+		if ask.Task > 0 && t.Number == ask.Task {
+			return t.Began, ask, nil
+		}
+	}
+	if ask.Task > 0 {
+		return time.Time{}, ask, fmt.Errorf("there is no task %d that is remembered", ask.Task)
+	}
+	return time.Time{}, ask, fmt.Errorf("there is no rollout %d; `lanternfield rollouts` lists them", ask.Number)
+}
+
+// goingOn makes a book of what goes on by a log that is taken over.
+func goingOn(fold eventlog.Folder, s *state.State) (rollout.Book, error) {
+	var began time.Time
+	note := func(at time.Time) {
+		if began.IsZero() || at.Before(began) {
+			began = at
+		}
+	}
+	if s.Rollout.Active() {
+		note(s.Rollout.Began)
+	}
+	for _, t := range s.Tasks {
+		if t.Active() {
+			note(t.Began)
+		}
+	}
+	var book rollout.Book
+	if began.IsZero() {
+		return book, nil
+	}
+	err := fold.From(began, func(now *state.State, e eventlog.Stored) bool {
+		book.Note(now, e.Event)
+		return true
+	})
+	var old *eventlog.TooOld
+	if errors.As(err, &old) {
+		err = nil // it goes on, and how it began is not kept
+	}
+	return book, err
 }
 
 // CompareRollouts lists in what the drafts of two rollouts differ.

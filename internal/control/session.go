@@ -13,6 +13,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 )
@@ -54,6 +55,8 @@ type Session interface {
 	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error)
 	// Tide gives how many lanterns were lit over time, oldest first, since that moment.
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
+	// Rollout tells a rollout, or a task, from its beginning to its end, or as far as it has come.
+	Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error)
 	// Close lets go of the field. What runs goes on.
 	Close() error
 }

@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/core/link"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 )
 
@@ -82,6 +83,7 @@ func (c *Controller) handler() http.Handler {
 		answer(w, samples, err)
 	})
 	mux.HandleFunc("POST /v1/journal", taking(c.Journal))
+	mux.HandleFunc("POST /v1/rollout", taking(c.Rollout))
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
 		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
 		if err != nil {
@@ -345,6 +347,11 @@ func (r *remote) Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, er
 func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
 	var lines map[field.MemberName]agentapi.Log
 	return lines, r.call(ctx, http.MethodPost, "/v1/lines", after, &lines)
+}
+
+func (r *remote) Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error) {
+	record := &rollout.Record{}
+	return record, r.call(ctx, http.MethodPost, "/v1/rollout", ask, record)
 }
 
 func (r *remote) Journal(ctx context.Context, part Range) ([]Entry, error) {

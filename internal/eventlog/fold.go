@@ -1,6 +1,7 @@
 package eventlog
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -61,6 +62,29 @@ func (f Folder) Fold(each func(*state.State, Stored)) (*state.State, Checkpoint,
 	})
 	return s, from, err
 }
+
+// From folds the log in the order in which it was stored, from before a moment on: each hears the events after the newest checkpoint that is wholly
+// before it, until it gives false.
+func (f Folder) From(at time.Time, each func(*state.State, Stored) bool) error {
+	if _, until := f.Log.Begin(); until.After(at) {
+		return &TooOld{At: at, From: until}
+	}
+	s, from := f.start(func(c Checkpoint) bool { return c.Newest.Before(at) })
+	err := f.Log.Read(from.Seq, func(e Stored) error {
+		state.Apply(s, e.Event)
+		if !each(s, e) {
+			return errEnough
+		}
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		return nil
+	}
+	return err
+}
+
+// errEnough ends a reading.
+var errEnough = errors.New("enough was read")
 
 // At gives the state as it was at a moment: all events folded, in the order in which they were stored, that had happened by then. Reports
 // of agents may be stored late; they count from when they happened.

@@ -37,6 +37,7 @@ type Program struct {
 	Vacant      []Vacancy      `json:"vacant,omitempty"`    // what must hold on a node before a member is first started there
 	FreeDisk    Bytes          `json:"free_disk,omitempty"` // that the disk with its data must have; with less it is not ready
 	Kernel      map[string]int `json:"kernel,omitempty"`    // settings of the kernel, by name, with the least that each must be
+	Takes       Duration       `json:"takes,omitempty"`     // about how long a first start takes; counts until some were seen
 	Ready       *Probe         `json:"ready,omitempty"`
 	Alive       *Probe         `json:"alive,omitempty"`
 	Progress    *Gauge         `json:"progress,omitempty"` // read while it is not ready

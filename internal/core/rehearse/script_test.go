@@ -19,6 +19,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/rollout"
 )
 
 var update = flag.Bool("update", false, "write what the scripts print into them")
@@ -331,10 +332,28 @@ func (s *script) do(t *testing.T, line string) string {
 		return s.status()
 	case "journal":
 		return s.journal()
+	case "rollout":
+		return s.rollout()
 	default:
 		t.Fatalf("there is no command %q", words[0])
 	}
 	return ""
+}
+
+// rollout tells the newest rollout or task as its events tell it, folded anew.
+func (s *script) rollout() string {
+	var book rollout.Book
+	then := state.NewState()
+	for _, e := range s.Log {
+		state.Apply(then, e)
+		book.Note(then, e)
+	}
+	if r := book.Newest(); r != nil {
+		record := r.Record(then, s.Now)
+		record.Expect(then)
+		return record.Text()
+	}
+	return "none\n"
 }
 
 func (s *script) status() string {

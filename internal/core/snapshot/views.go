@@ -179,6 +179,7 @@ type MemberView struct {
 	Ceiling     field.Bytes      `json:"ceiling,omitempty"` // of memory
 	Since       time.Time        `json:"since"`
 	WaitsFor    string           `json:"waits_for,omitempty"`
+	WaitsOn     field.MemberName `json:"waits_on,omitempty"`     // whose turn comes before, where that is what it waits for
 	LastTook    time.Duration    `json:"last_took_ns,omitempty"` // what this phase took the role's newest member that came through it
 	Usual       pace.Usual       `json:"usual,omitzero"`         // what this phase took members of the role before
 	Pace        *pace.Judgement  `json:"pace,omitempty"`         // whether it is slow, or stuck, in this phase; nil where that is not known or it waits for others

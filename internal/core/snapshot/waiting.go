@@ -74,6 +74,32 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 	return ""
 }
 
+// waitsOn is the member of its role whose turn comes before, as far as that is what a member waits for.
+func waitsOn(s *state.State, m *state.Member, peers []*state.Member) field.MemberName {
+	if m.RestartDue {
+		if b := s.Blocker(peers); b != nil && b != m {
+			return b.Name
+		}
+		return ""
+	}
+	if s.PhaseOf(m) != state.Planned {
+		return ""
+	}
+	role := s.Field.Role(m.Role)
+	if role == nil || !s.RoleOf(m.Role).Founded || m.Founding {
+		return ""
+	}
+	if op := s.RoleOf(m.Role).Op; op != nil && op.Member != m.Name {
+		return op.Member
+	}
+	for _, p := range peers {
+		if p.Number < m.Number && !s.IsReady(p) && !p.Halted && !p.Leaving {
+			return p.Name
+		}
+	}
+	return ""
+}
+
 // changeWaits words what a change of the cluster's membership waits for, where that is about the member.
 func changeWaits(s *state.State, m *state.Member) string {
 	c, r := s.Roles[m.Role], s.Field.Role(m.Role)

@@ -88,6 +88,7 @@ type Member struct {
 	PID         int       `json:",omitzero"`
 	StartedAt   time.Time `json:",omitzero"`
 	ReadyAt     time.Time `json:",omitzero"`
+	MovedBy     int       `json:",omitzero"` // the number of the rollout that gave it an order last
 	JoinsSince  time.Time `json:",omitzero"` // since when it answers, and is not on its cluster's list yet
 	Attempt     int       `json:",omitzero"` // failures in a row
 	RetryAt     time.Time `json:",omitzero"`

@@ -94,6 +94,10 @@ func (f MemberPlanned) Sentence() string {
 func (f MemberOrdered) apply(s *State, at time.Time) {
 	m := s.Member(f.Order.Member)
 	before := m.Ordered
+	if s.Rollout.Active() && !f.Same && m.MovedBy != s.Rollout.Number {
+		m.MovedBy = s.Rollout.Number
+		s.Rollout.Moved++
+	}
 	m.Ordered, m.Refused, m.Unfit, m.Undone = f.Order, "", "", false
 	m.remember(f.Order)
 	switch {

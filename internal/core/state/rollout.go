@@ -21,6 +21,8 @@ type Rollout struct {
 	Target string    `json:",omitzero"` // the draft that it carries out, by its digest; see Digest
 	From   string    `json:",omitzero"` // the draft that was deployed before
 
+	Moved int `json:",omitzero"` // members that were given an order for it
+
 	Paused  bool    `json:",omitzero"` // nothing new is begun; what has begun goes on
 	Failed  string  `json:",omitzero"` // why it stopped half-way
 	Outcome Outcome `json:",omitzero"`

@@ -43,6 +43,15 @@ func Nodes(names []field.NodeName) string {
 	return List(texts)
 }
 
+// Roles lists roles, as List does.
+func Roles(names []field.RoleName) string {
+	texts := make([]string, len(names))
+	for i, n := range names {
+		texts[i] = string(n)
+	}
+	return List(texts)
+}
+
 // List gives up to six texts with commas between them; of more, the first and how many others.
 func List(texts []string) string {
 	switch n := len(texts); {
