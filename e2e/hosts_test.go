@@ -256,7 +256,7 @@ roles:
 	// On the screen: the key of the gate is shown, then that of the host behind it; then everything is well.
 	s := newScreen(t, x, 160, 40, "open", x.file)
 	s.has("Nothing runs yet")
-	s.press("5")
+	s.press("6")
 	for _, host := range []string{gate.address, behind.address} {
 		s.has("1 of 1 node not ready", "root@"+host+" shows a host key that nobody has confirmed yet", "the keys of new hosts")
 		s.press("y")

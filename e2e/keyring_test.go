@@ -272,7 +272,7 @@ func TestWhatOnlyAPersonCanSay(t *testing.T) {
 		t.Errorf("the secret that was given: %q", got)
 	}
 
-	s.press("4")
+	s.press("7")
 	s.has("secrets", "crews number 1 given on")
 	s.again("change the secret", func() { s.press("Down") })
 	s.press("c")

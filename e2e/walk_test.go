@@ -154,7 +154,7 @@ func TestRoughTreatment(t *testing.T) {
 		if out, err := exec.Command("tmux", "-S", s.socket, "resize-window", "-x", size[0], "-y", size[1]).CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
-		s.press([]string{"Right", "Down", "z", "f", "Escape", "2", "[", "1", "{", "n", "?", "Escape"}[i%12])
+		s.press([]string{"Right", "Down", "z", "f", "Escape", "4", "[", "1", "{", "n", "?", "Escape"}[i%12])
 	}
 	s.press("Escape", "1", "n")
 	s.has("7 of 7 lit")
@@ -276,7 +276,7 @@ roles:
 	if out, err := exec.Command("tmux", "-S", s.socket, "pipe-pane", "-o", "cat > "+raw).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	s.press("2")
+	s.press("4")
 	s.has("the last word")
 	s.press("/", "t", "i", "d", "e", "Enter")
 	s.has(`with "tide"`)

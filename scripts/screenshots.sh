@@ -36,9 +36,9 @@ press Down Right Left Up
 shot "$out/board-draft.png"
 press v
 shot "$out/review.png"
-press Escape 3 Right
+press Escape 5 Right
 shot "$out/order.png"
-press 5
+press 6
 sleep 2
 shot "$out/nodes.png"
 press 1
@@ -68,11 +68,11 @@ lf status "$file" --wait converged >/dev/null
 press braceleft bracketright bracketright
 sleep 0.5
 shot "$out/board-past.png"
-press n 2
+press n 4
 sleep 1.2
 press Up Up Up Up Up Up
 shot "$out/journal.png"
-press n 4 Down
+press n 7 Down
 sleep 0.5
 shot "$out/access.png"
 press 1

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -48,12 +49,20 @@ func (a *app) rolloutsCommand() *cobra.Command {
 }
 
 func (a *app) rolloutCommand() *cobra.Command {
-	var why bool
-	cmd := &cobra.Command{Use: "rollout [FILE] [N]", Short: "Tell how a rollout unfolds, or unfolded: what goes on, or ended last, or number N",
+	var why, stop, back bool
+	var again []string
+	var timeout time.Duration
+	cmd := &cobra.Command{Use: "rollout [FILE] [N]", Short: "Tell how a rollout unfolds, or unfolded (what goes on, or ended last, or number N); stop it, have steps tried again, go back",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if back {
+				return a.goBack(cmd, args, timeout)
+			}
 			folder, _, rest, err := a.folder(args)
 			if err != nil {
 				return err
+			}
+			if stop || len(again) > 0 {
+				return a.steer(cmd, folder, rest, stop, again)
 			}
 			var ask control.RolloutAsked
 			if len(rest) > 1 {
@@ -81,9 +90,60 @@ func (a *app) rolloutCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	a.jsonFlag(cmd)
+	a.actFlags(cmd, &timeout)
+	cmd.Flags().BoolVar(&stop, "stop-here", false, "begin nothing new; what has begun goes on, and the next deploy goes on from there")
+	cmd.Flags().StringSliceVar(&again, "again", nil, "have these members tried again at once: steps that came to nothing, processes that fail or do not get ready")
+	cmd.Flags().BoolVar(&back, "back", false, "deploy the draft before again: the newest other one that was carried out to its end")
+	cmd.MarkFlagsMutuallyExclusive("stop-here", "again", "back", "why")
 	cmd.Flags().BoolVar(&why, "why", false, "also say of each member that is not done what it waits for, down to the root")
 	return cmd
+}
+
+// steer stops what is carried out, or has members tried again.
+func (a *app) steer(cmd *cobra.Command, folder control.Folder, rest []string, stop bool, again []string) error {
+	if err := a.noRest(rest); err != nil {
+		return err
+	}
+	session, snap, err := a.openDeployed(cmd.Context(), cmd, folder, "carry out")
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	ask := control.Request{What: control.StopHere, By: by(cmd)}
+	if !stop {
+		if err := known(snap, again); err != nil {
+			return err
+		}
+		ask.What, ask.Names = control.TryAgain, again
+	}
+	if err := session.Do(cmd.Context(), ask); err != nil {
+		return err
+	}
+	switch {
+	case a.json:
+	case stop:
+		fmt.Fprintln(a.out, "Nothing new is begun. What has begun goes on; deploy goes on from there, rollout --back deploys the draft before.")
+	default:
+		fmt.Fprintf(a.out, "%s: tried again.\n", strings.Join(again, ", "))
+	}
+	return nil
+}
+
+// goBack deploys the draft before again. The field file stays as it is.
+func (a *app) goBack(cmd *cobra.Command, args []string, timeout time.Duration) error {
+	f, folder, rest, err := a.load(args)
+	if err = errors.Join(err, a.noRest(rest)); err != nil {
+		return err
+	}
+	draft, number, err := control.DraftBefore(folder)
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		fmt.Fprintf(a.out, "Back to the draft of rollout %d. The field file stays as it is: what it says otherwise shows as a change again.\n", number)
+	}
+	f.Field = draft
+	return a.deploy(cmd, f, folder, nil, timeout)
 }
 
 // sayReasons says what those wait for that are not done; members of a role that wait for the same are told together.

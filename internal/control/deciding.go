@@ -43,6 +43,9 @@ func (c *Controller) own(ctx context.Context) {
 			if c.sealed == nil && len(engine.Expiring(c.loop.State(), now)) > 0 {
 				batch = append(batch, input{in: engine.CertificatesDue{At: now}})
 			}
+			if m, _ := engine.Late(c.loop.State(), now); c.sealed == nil && m != nil {
+				batch = append(batch, input{in: engine.LateDue{At: now}})
+			}
 			if len(batch) == 0 {
 				continue
 			}

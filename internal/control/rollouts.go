@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"lanternfield/internal/core/field"
@@ -143,6 +144,44 @@ func beganAt(s *state.State, ask RolloutAsked) (time.Time, RolloutAsked, error) 
 	return time.Time{}, ask, fmt.Errorf("there is no rollout %d; `lanternfield rollouts` lists them", ask.Number)
 }
 
+// DraftBefore gives the draft to go back to: that of the newest rollout before the present one that came to its end with another draft.
+func DraftBefore(f Folder) (draft *field.Field, number int, err error) {
+	s, err := readState(f)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range slices.Backward(s.Rollouts) {
+		if r.Target == "" || r.Target == s.Rollout.Target || r.Outcome != state.Completed {
+			continue
+		}
+		drafts, err := f.drafts()
+		if err != nil {
+			return nil, 0, err
+		}
+		if draft = drafts[r.Target]; draft != nil {
+			return draft, r.Number, nil
+		}
+	}
+	return nil, 0, errors.New("there is nothing to go back to: no other draft was carried out to its end")
+}
+
+// drafts reads the drafts that were deployed, by their digests.
+func (f Folder) drafts() (map[string]*field.Field, error) {
+	drafts := map[string]*field.Field{}
+	fold, done, err := f.folder(nil)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	err = fold.Log.Read(0, func(e eventlog.Stored) error {
+		if x, is := e.Fact.(state.Accepted); is {
+			drafts[state.Digest(x.Field)] = x.Field
+		}
+		return nil
+	})
+	return drafts, err
+}
+
 // goingOn makes a book of what goes on by a log that is taken over.
 func goingOn(fold eventlog.Folder, s *state.State) (rollout.Book, error) {
 	var began time.Time
@@ -184,18 +223,7 @@ func CompareRollouts(f Folder, before, after int) ([]review.Difference, error) {
 	for _, r := range all {
 		targets[r.Number] = r.Target
 	}
-	drafts := map[string]*field.Field{}
-	fold, done, err := f.folder(nil)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	err = fold.Log.Read(0, func(e eventlog.Stored) error {
-		if x, is := e.Fact.(state.Accepted); is {
-			drafts[state.Digest(x.Field)] = x.Field
-		}
-		return nil
-	})
+	drafts, err := f.drafts()
 	if err != nil {
 		return nil, err
 	}

@@ -82,6 +82,12 @@ const (
 	handOver = "hand over" // names: a role, and the field to which it may be handed over again
 )
 
+// What is asked for about what is carried out.
+const (
+	StopHere = "stop here" // nothing new is begun, until something is deployed
+	TryAgain = "try again" // names: members that have not come to where they were to come
+)
+
 // giveUp says that a node is gone for good; names: the node.
 const giveUp = "give up"
 
@@ -99,6 +105,8 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		return engine.PauseRollout{By: o.By}, nil
 	case "go on":
 		return engine.ResumeRollout{By: o.By}, nil
+	case StopHere:
+		return engine.StopRollout{By: o.By}, nil
 	case "rotate":
 		return engine.MakeAuthority{By: o.By, Key: o.rootKey}, nil
 	case takeBack:
@@ -153,6 +161,8 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 			without = nil
 		}
 		return engine.StartMembers{Members: members, Without: without, By: o.By}, err
+	case TryAgain:
+		return engine.TryAgain{Members: members, By: o.By}, nil
 	case "renew":
 		return engine.RenewCertificates{Members: members, By: o.By}, nil
 	case "restart":

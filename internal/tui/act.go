@@ -221,7 +221,7 @@ func (a *app) confirmed() tea.Cmd {
 	if q.do != nil {
 		return q.do()
 	}
-	a.say(false, map[string]string{"retire": "Taking it down.", "stop": "Stopping.", "start": "Starting.", "restart": "Restarting."}[q.order.What])
+	a.say(false, map[string]string{"retire": "Taking it down.", "stop": "Stopping.", "start": "Starting.", "restart": "Restarting.", control.StopHere: "Nothing new is begun.", "deploy": "Going back."}[q.order.What])
 	return a.order(q.order)
 }
 

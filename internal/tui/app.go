@@ -21,6 +21,7 @@ import (
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/nodes"
 	"lanternfield/internal/tui/panel"
+	"lanternfield/internal/tui/rollouts"
 	"lanternfield/internal/tui/stages"
 	"lanternfield/internal/tui/theme"
 )
@@ -106,6 +107,8 @@ type app struct {
 	reading bool // the journal is being read
 	journal journal.View
 	access  access.View
+	rolls   rollouts.View
+	rolled  rolled
 	// accessAt is when it was asked last how clients get in.
 	accessAt time.Time
 	stages   stages.View
@@ -200,6 +203,10 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.takeMended(msg)
 	case keysMsg:
 		a.takeKeys(msg)
+	case backMsg:
+		a.askToGoBack(msg)
+	case rolloutMsg:
+		return a, a.takeRollout(msg)
 	case accessMsg:
 		return a, a.takeAccess(msg)
 	case copiedMsg:
@@ -255,7 +262,7 @@ func (a *app) tick(now time.Time) tea.Cmd {
 	if a.view == accessView && now.Sub(a.accessAt) >= accessEvery {
 		look = a.readAccess()
 	}
-	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately(), look)
+	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately(), a.readRollout(), look)
 }
 
 // applyTheme chooses the colours that this terminal can show.

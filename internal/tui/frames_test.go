@@ -236,7 +236,25 @@ func TestFrames(t *testing.T) {
 			r.session = replayed{r: r, done: &[]string{}}
 			lit(t, r)
 			r.see(t)
-			r.do("2", "up", "up", "up")
+			r.do("4", "up", "up", "up")
+		}},
+		{"rollout_160x40", 160, 40, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			r.world.ReadyAfter["crews"] = 5 * time.Second
+			r.deploy(t)
+			r.world.Run(2 * time.Second)
+			r.see(t)
+			r.do("2", ".")
+		}},
+		{"rollout_past_100x24", 100, 24, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			lit(t, r)
+			r.see(t)
+			r.do("2", "end")
+		}},
+		{"rollout_nothing_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			r.do("2")
 		}},
 		{"paused_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
 			r.deploy(t)

@@ -10,6 +10,8 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
+	StopHere, Again, GoBack                                   key.Binding
+	Rollout, Waiting, FoldRole, Earlier, Later, Beside        key.Binding
 	Order, Access, Prove, Nodes, LookNow, BelieveKeys, Invite key.Binding
 	MendThere, MarkNode                                       key.Binding
 	CopyWay, ShowSecret, WriteWay, ChangeSecret               key.Binding
@@ -46,10 +48,19 @@ func newKeys() keyMap {
 		Fold:         bind("z", "fold its zone, or open it", "z"),
 		Lines:        bind("o", "read its lines in the journal", "o"),
 		Board:        bind("1", "the board", "1"),
-		Journal:      bind("2", "the journal", "2"),
-		Order:        bind("3", "the order of deployment", "3"),
-		Access:       bind("4", "how clients get in, and the proofs", "4"),
-		Nodes:        bind("5", "the machines, and whether they are ready", "5"),
+		Rollout:      bind("2", "what is carried out, over time: who waits for what, and for how long still", "2"),
+		Journal:      bind("4", "the journal", "4"),
+		Order:        bind("5", "the order of deployment", "5"),
+		Nodes:        bind("6", "the machines, and whether they are ready", "6"),
+		Access:       bind("7", "how clients get in, and the proofs", "7"),
+		Waiting:      bind(".", "to the next member that is not done, the worst off first", "."),
+		FoldRole:     bind("z", "fold this role, or open it", "z"),
+		Earlier:      bind("left", "the rollout before", "left"),
+		Later:        bind("right", "the rollout after", "right"),
+		StopHere:     bind("x", "stop here: begin nothing new", "x"),
+		Again:        bind("r", "try this member again, at once", "r"),
+		GoBack:       bind("b", "go back: deploy the draft before again", "b"),
+		Beside:       bind("c", "compare it with the one before", "c"),
 		LookNow:      bind("enter", "look at all machines now", "enter"),
 		BelieveKeys:  bind("y", "see the keys of hosts that nobody has confirmed, and believe them", "y"),
 		MendThere:    bind("M", "carry out what mends the checks that fail", "M"),
@@ -113,10 +124,11 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Journal, k.Order, k.Access, k.Nodes, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Rollout, k.Journal, k.Order, k.Nodes, k.Access, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
+		{Name: "In the rollout", Keys: []key.Binding{k.Waiting, k.FoldRole, k.Earlier, k.Later, k.Beside, k.StopHere, k.Again, k.GoBack}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
 		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.MarkNode, k.Invite, k.MendThere}},

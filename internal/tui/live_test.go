@@ -16,6 +16,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/tui/board"
@@ -30,6 +31,26 @@ type replayed struct {
 
 func (s replayed) Past(_ context.Context, at time.Time) (*snapshot.Snapshot, error) {
 	return snapshot.Of(state.Rewind(s.r.world.Log, at), at), nil
+}
+
+func (s replayed) Rollout(_ context.Context, ask control.RolloutAsked) (*rollout.Record, error) {
+	var book rollout.Book
+	then := state.NewState()
+	for _, e := range s.r.world.Log {
+		state.Apply(then, e)
+		book.Note(then, e)
+	}
+	found := book.Newest()
+	if ask.Number > 0 {
+		found = book.Of(ask.Number, 0)
+	}
+	if found == nil {
+		return nil, control.ErrNothing
+	}
+	record := found.Record(then, s.r.world.Now)
+	record.Expect(then)
+	record.Judge(s.r.world.Snapshot())
+	return record, nil
 }
 
 func (s replayed) Journal(_ context.Context, r control.Range) ([]control.Entry, error) {
@@ -154,7 +175,7 @@ func TestThePastIsShownAsItWasAndIsMarked(t *testing.T) {
 // TestStandingOnALineMovesTheTimeCursor walks in the journal.
 func TestStandingOnALineMovesTheTimeCursor(t *testing.T) {
 	r, _ := lived(t)
-	r.do("2")
+	r.do("4")
 	r.shows(t, "following", "✖ wardens-1 went dark")
 	r.do("/")
 	for _, c := range "wardens-1 errors" {
@@ -172,7 +193,7 @@ func TestStandingOnALineMovesTheTimeCursor(t *testing.T) {
 	r.shows(t, "the bell has rung", "the past: as it was at "+noon.Add(time.Second).Local().Format("15:04:05.0"))
 	r.do("1")
 	r.shows(t, "the past", "gull-1")
-	r.do("2", "end")
+	r.do("4", "end")
 	if r.past != nil || !r.journal.Follow {
 		t.Error("the last line is the present")
 	}

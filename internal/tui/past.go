@@ -184,8 +184,14 @@ func (a *app) drawnTide() tide.Tide {
 // readLately reads the last lines of the member under the cursor.
 func (a *app) readLately() tea.Cmd {
 	name := a.model.Under(a.cursor).Member
+	if a.view == rolloutView {
+		name = ""
+		if row := a.rolls.Row(); row != nil {
+			name = row.Member
+		}
+	}
 	session, ctx := a.session, a.ctx
-	if name == "" || session == nil || a.lately.busy || a.past != nil || a.view != boardView {
+	if name == "" || session == nil || a.lately.busy || a.past != nil || a.view != boardView && a.view != rolloutView {
 		return nil
 	}
 	if a.lately.of != name {

@@ -94,7 +94,7 @@ func TestAWireIsDrawnWithTheMouse(t *testing.T) {
 func TestEscAndAKeyThatComeTogether(t *testing.T) {
 	r, _ := lived(t)
 	r.do("?")
-	r.follow(func() tea.Msg { return tea.KeyPressMsg{Code: '2', Mod: tea.ModAlt} })
+	r.follow(func() tea.Msg { return tea.KeyPressMsg{Code: '4', Mod: tea.ModAlt} })
 	if r.mode != walking || r.view != journalView {
 		t.Errorf("mode %s, view %s", r.mode, r.view)
 	}
@@ -107,7 +107,7 @@ func TestPastedTextIsNoKeys(t *testing.T) {
 	if len(*done) > 0 || r.mode != walking || !strings.Contains(r.message, "is not taken as keys") {
 		t.Errorf("mode %s, did %v, said %s", r.mode, *done, r.message)
 	}
-	r.do("2", "/")
+	r.do("4", "/")
 	r.follow(func() tea.Msg { return tea.PasteMsg{Content: "war\x1b[31mdens\nerrors"} })
 	if r.journal.Text != "wardens errors" {
 		t.Errorf("pasted words: %q", r.journal.Text)

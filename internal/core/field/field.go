@@ -117,6 +117,7 @@ type Role struct {
 	Calls    map[string]RoleName `json:"calls,omitempty"`
 	Knows    map[string]RoleName `json:"knows,omitempty"`
 	Settings map[string]Text     `json:"settings,omitempty"`
+	Late     *Late               `json:"late,omitempty"` // what becomes of a rollout when a member takes too long
 	Program  *Program            `json:"program,omitempty"`
 	Proofs   map[string]Proof    `json:"proofs,omitempty"`   // besides those of its program
 	TLS      Switch              `json:"tls,omitempty"`      // whether its members speak TLS, where it says so

@@ -163,6 +163,15 @@ func (s *script) do(t *testing.T, line string) string {
 		return answer(s.Do(engine.StopMembers{Members: members()}))
 	case "start":
 		return answer(s.Do(engine.StartMembers{Members: members()}))
+	case "late": // ROLE AFTER THEN
+		after, _ := time.ParseDuration(args[1])
+		s.draft.Role(field.RoleName(args[0])).Late = &field.Late{After: field.Duration(after), Then: field.Then(args[2])}
+	case "look-late": // who keeps the field looks for members that are late
+		return answer(s.Do(engine.LateDue{At: s.Now}))
+	case "stop-here":
+		return answer(s.Do(engine.StopRollout{By: "script"}))
+	case "again":
+		return answer(s.Do(engine.TryAgain{Members: members(), By: "script"}))
 	case "restart":
 		return answer(s.Do(engine.RestartMembers{Members: members()}))
 	case "renew":

@@ -69,6 +69,7 @@ func Rough(d time.Duration) string {
 type Expected struct {
 	Begin time.Time `json:"begin"`
 	End   time.Time `json:"end"`
+	Known bool      `json:"known"`           // all that it is to come through was seen before, and so was all that comes before its turn
 	After *Cause    `json:"after,omitempty"` // what its turn waits for
 }
 
@@ -117,7 +118,20 @@ func (r *Record) Expect(s *state.State) {
 	after := make([]*Cause, len(o.jobs))
 	o.play(nil, begins, ends, after)
 	for i, j := range o.jobs {
-		r.Rows[j.row].Expected = &Expected{Begin: r.At.Add(begins[i]), End: r.At.Add(ends[i]), After: after[i]}
+		r.Rows[j.row].Expected = &Expected{Begin: r.At.Add(begins[i]), End: r.At.Add(ends[i]), After: after[i], Known: o.known(j)}
+	}
+	for i := range r.Rows { // whoever waits for what is not known is not known either
+		row := &r.Rows[i]
+		for e, hops := row.Expected, 0; e != nil && e.After != nil && hops < len(r.Rows); hops++ {
+			before := r.Row(e.After.Member)
+			if before == nil || before.Expected == nil {
+				break
+			}
+			if e = before.Expected; !e.Known {
+				row.Expected.Known = false
+				break
+			}
+		}
 	}
 	n := plays
 	if len(o.jobs) > manyJobs {
@@ -368,7 +382,9 @@ func one(s *state.State, role *field.Role) turns {
 // opens finds when all gates of a role are open, and which opens last.
 func (o *outlook) opens(role *field.Role, finished map[field.RoleName][]int, ends []time.Duration) (time.Duration, *Cause) {
 	at, why := time.Duration(0), (*Cause)(nil)
-	for on, gate := range o.s.Field.Needs(role) {
+	needs := o.s.Field.Needs(role)
+	for _, on := range slices.Sorted(keys(needs)) {
+		gate := needs[on]
 		target := o.s.Field.Role(on)
 		if target == nil {
 			continue
@@ -404,6 +420,11 @@ func (o *outlook) lasts(j job, random *rand.Rand) time.Duration {
 		total += o.draw(j.role, phase, spent, random)
 	}
 	return total
+}
+
+// known tells whether how long a job takes was seen before, or is said by its kit.
+func (o *outlook) known(j job) bool {
+	return !slices.ContainsFunc(j.phases, func(phase state.Phase) bool { return len(o.took[j.role][phase]) == 0 && o.said(j.role, phase) == 0 })
 }
 
 // draw gives how much longer a phase takes that has lasted for a while: one of the durations that were seen and are longer, or the middle one of

@@ -69,6 +69,9 @@ func Begins(s *state.State, e state.Event) *Recorder {
 	for _, name := range began {
 		r.touch(s, s.Member(name), e.At)
 	}
+	if _, deploys := e.Fact.(state.Accepted); deploys {
+		r.inherit(s, e.At)
+	}
 	return r
 }
 
@@ -94,6 +97,19 @@ func (r *Recorder) before(s *state.State) *Before {
 func (r *Recorder) arrange(s *state.State) {
 	if s.Field != nil && s.Field.Cycle() == nil {
 		r.stages = plan.StageOf(s.Field)
+	}
+}
+
+// inherit takes over those that were on their way when it began.
+func (r *Recorder) inherit(s *state.State, at time.Time) {
+	for _, m := range state.SortedMembers(s) {
+		switch s.PhaseOf(m) {
+		case state.Planned:
+			r.touch(s, m, at)
+		case state.Placing, state.Starting, state.Joining:
+			row := r.touch(s, m, at)
+			row.Action, row.Begun = Comes, at
+		}
 	}
 }
 
@@ -442,7 +458,10 @@ func (r *Recorder) cause(s *state.State, row *Row, at time.Time) *Cause {
 	var c *Cause
 	since := row.Segments[0].From
 	later := func(x Cause) {
-		if !x.At.Before(since) && !x.At.After(at) && (c == nil || x.At.After(c.At)) {
+		if x.At.Before(since) || x.At.After(at) {
+			return
+		}
+		if c == nil || cmp.Or(x.At.Compare(c.At), cmp.Compare(x.Member, c.Member)) > 0 { // the same one, whatever the order in which they are looked at
 			c = &x
 		}
 	}

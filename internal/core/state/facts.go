@@ -28,6 +28,7 @@ type TermRaised struct {
 // Accepted makes a draft the wanted field.
 type Accepted struct {
 	Field *field.Field
+	Back  bool                       `json:",omitempty"` // the field itself goes back to it, as a role wants that when a member is late
 	Bound map[field.NodeName]Binding `json:",omitempty"` // its new nodes, in logs of before grounds were asked; see NodeAsked
 	By    string
 }
@@ -159,7 +160,7 @@ func (f Accepted) apply(s *State, at time.Time) {
 			m.Keeps = r.Keeps()
 		}
 	}
-	s.beginRollout(Rollout{What: "deploy", By: f.By, Began: at, Target: Digest(f.Field), From: s.Rollout.Target})
+	s.beginRollout(Rollout{What: "deploy", By: f.By, Began: at, Target: Digest(f.Field), From: s.Rollout.Target, Back: f.Back})
 	s.Stalled = ""
 	s.Shape++
 	s.Census++
@@ -291,6 +292,9 @@ func (f RolloutEnded) apply(s *State, at time.Time) {
 		}
 	} else {
 		s.Rollout.Ended, s.Rollout.Outcome = at, Completed
+		if f.What == "deploy" {
+			s.Good = s.Field
+		}
 	}
 	lasted := maps.Clone(s.Lasted)
 	if lasted == nil {

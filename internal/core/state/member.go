@@ -89,6 +89,7 @@ type Member struct {
 	StartedAt   time.Time `json:",omitzero"`
 	ReadyAt     time.Time `json:",omitzero"`
 	MovedBy     int       `json:",omitzero"` // the number of the rollout that gave it an order last
+	ComesSince  time.Time `json:",omitzero"` // since when it was ordered to run and has not been lit
 	JoinsSince  time.Time `json:",omitzero"` // since when it answers, and is not on its cluster's list yet
 	Attempt     int       `json:",omitzero"` // failures in a row
 	RetryAt     time.Time `json:",omitzero"`

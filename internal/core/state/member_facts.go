@@ -94,6 +94,12 @@ func (f MemberPlanned) Sentence() string {
 func (f MemberOrdered) apply(s *State, at time.Time) {
 	m := s.Member(f.Order.Member)
 	before := m.Ordered
+	switch {
+	case f.Order.Want != order.Run || f.Order.NoRestart:
+		m.ComesSince = time.Time{}
+	case before.Want != order.Run || f.Order.Round != before.Round:
+		m.ComesSince = at
+	}
 	if s.Rollout.Active() && !f.Same && m.MovedBy != s.Rollout.Number {
 		m.MovedBy = s.Rollout.Number
 		s.Rollout.Moved++

@@ -136,6 +136,8 @@ func (f MemberReady) apply(s *State, at time.Time) {
 	}
 	if first && s.Field != nil && s.PhaseOf(m) == Joining {
 		m.JoinsSince = at
+	} else {
+		m.ComesSince = time.Time{}
 	}
 }
 

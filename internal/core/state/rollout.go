@@ -21,6 +21,8 @@ type Rollout struct {
 	Target string    `json:",omitzero"` // the draft that it carries out, by its digest; see Digest
 	From   string    `json:",omitzero"` // the draft that was deployed before
 
+	Back bool `json:",omitzero"` // the field itself went back, since a member was late
+
 	Moved int `json:",omitzero"` // members that were given an order for it
 
 	Paused  bool    `json:",omitzero"` // nothing new is begun; what has begun goes on

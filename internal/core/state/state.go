@@ -69,6 +69,7 @@ type State struct {
 	ProofCount int                 `json:",omitzero"`
 
 	Stalled string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
+	Good    *field.Field                 `json:",omitzero"` // the newest draft that was carried out to its end; nil where none was
 	Lasted  map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
 	Nodes   map[field.NodeName]*Node     `json:",omitzero"`
 	Roles   map[field.RoleName]*Role     `json:",omitzero"`
@@ -178,7 +179,7 @@ func (s *State) reset() {
 	s.Members, s.Former = map[field.MemberName]*Member{}, map[field.MemberName]*Member{}
 	s.Rendered = map[field.MemberName]int{}
 	s.Judged = map[field.MemberName]int{}
-	s.Retiring, s.Retired, s.FormerCount = false, false, 0
+	s.Retiring, s.Retired, s.FormerCount, s.Good = false, false, 0, nil
 	for name, x := range s.Secrets { // whoever would have to take it is gone
 		if len(x.Due) > 0 {
 			x.Before, x.BeforeGiven, x.Due = 0, false, nil

@@ -38,6 +38,7 @@ func (s *State) joinedNow(role *Role, at time.Time) {
 		if m.Role == role.Name && !m.JoinsSince.IsZero() && s.PhaseOf(m) != Joining {
 			if m.Phase == Ready && s.IsReady(m) {
 				s.took(m, Joining, m.JoinsSince, at)
+				m.ComesSince = time.Time{}
 			}
 			m.JoinsSince = time.Time{}
 		}
