@@ -29,6 +29,7 @@ var exports = []struct {
 	{"board", "the nodes and what stands on them", []string{".svg", ".pdf"}},
 	{"order", "the roles in the order of deployment, with their gates", []string{".svg", ".pdf"}},
 	{"survives", "what is left of each role when a zone or a node fails", []string{".svg", ".pdf"}},
+	{"rollout", "what is carried out, or was last, over time; --rollout N another one", []string{".svg", ".pdf"}},
 	{"topology", "roles, nodes and what joins them, for programs that draw graphs", []string{".dot", ".graphml"}},
 	{"tosca", "a service template of TOSCA, Simple Profile in YAML 1.3", []string{".yaml", ".yml"}},
 }
@@ -36,6 +37,7 @@ var exports = []struct {
 func (a *app) exportCommand() *cobra.Command {
 	var out string
 	var night bool
+	var number int
 	long := "Writes one of these:\n"
 	var names []string
 	for _, e := range exports {
@@ -80,6 +82,8 @@ func (a *app) exportCommand() *cobra.Command {
 					return err
 				}
 				err = os.WriteFile(out, b.Bytes(), 0o644)
+			case "rollout":
+				err = a.exportRollout(cmd, f.Field.Name, folder, number, out, night)
 			case "tosca":
 				err = a.exportTOSCA(f, out)
 			default:
@@ -92,6 +96,7 @@ func (a *app) exportCommand() *cobra.Command {
 			return nil
 		}}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; its ending says which form")
+	cmd.Flags().IntVar(&number, "rollout", 0, "the number of the rollout that is drawn")
 	cmd.Flags().BoolVar(&night, "dark", false, "in the colours of a dark screen instead of those of paper")
 	return cmd
 }
@@ -109,6 +114,21 @@ func (a *app) exportDrawing(cmd *cobra.Command, f draft, folder control.Folder, 
 		theme = draw.Night
 	}
 	return draw.Save(draw.Of(what, snap, theme), out)
+}
+
+func (a *app) exportRollout(cmd *cobra.Command, name string, folder control.Folder, number int, out string, night bool) error {
+	record, _, err := control.LookAtRollout(cmd.Context(), folder, control.RolloutAsked{Number: number})
+	if errors.Is(err, control.ErrNothing) {
+		return fmt.Errorf("nothing has been carried out yet: %s is not deployed", name)
+	}
+	if err != nil {
+		return err
+	}
+	theme := draw.Light
+	if night {
+		theme = draw.Night
+	}
+	return draw.Save(draw.Rollout(name, record, theme), out)
 }
 
 func (a *app) exportTOSCA(f draft, out string) error {

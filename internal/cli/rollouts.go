@@ -94,8 +94,8 @@ func (a *app) rolloutCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&stop, "stop-here", false, "begin nothing new; what has begun goes on, and the next deploy goes on from there")
 	cmd.Flags().StringSliceVar(&again, "again", nil, "have these members tried again at once: steps that came to nothing, processes that fail or do not get ready")
 	cmd.Flags().BoolVar(&back, "back", false, "deploy the draft before again: the newest other one that was carried out to its end")
-	cmd.MarkFlagsMutuallyExclusive("stop-here", "again", "back", "why")
 	cmd.Flags().BoolVar(&why, "why", false, "also say of each member that is not done what it waits for, down to the root")
+	cmd.MarkFlagsMutuallyExclusive("stop-here", "again", "back", "why")
 	return cmd
 }
 

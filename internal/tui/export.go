@@ -3,6 +3,7 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -20,11 +21,18 @@ type drawnMsg struct {
 func (a *app) export() tea.Cmd {
 	snap, draft, light := a.model.Snap, a.draft, a.light
 	kind := "board"
+	record := a.rolls.Record
 	switch {
 	case a.whatIf:
 		kind = "survives"
 	case a.view == orderView:
 		kind = "order"
+	}
+	if a.view == rolloutView {
+		if record == nil {
+			return func() tea.Msg { return drawnMsg{"There is nothing yet that could be drawn.", errors.New("no rollout")} }
+		}
+		return drawTwice(snap.Field+"-"+strings.ReplaceAll(record.Title(), " ", "-"), "The rollout", light, func(t draw.Theme) *draw.Drawing { return draw.Rollout(snap.Field, record, t) })
 	}
 	return func() tea.Msg {
 		if snap.State == snapshot.Draft || snap.State == snapshot.Retired {
@@ -33,16 +41,21 @@ func (a *app) export() tea.Cmd {
 			}
 			snap = draw.Draft(draft)
 		}
+		what := map[string]string{"board": "The board", "order": "The order", "survives": "What it survives"}[kind]
+		return drawTwice(snap.Field+"-"+kind, what, light, func(t draw.Theme) *draw.Drawing { return draw.Of(kind, snap, t) })()
+	}
+}
+
+// drawTwice draws into an SVG file in the colours of the screen, and into a PDF file in those of paper.
+func drawTwice(name, what string, light bool, of func(draw.Theme) *draw.Drawing) tea.Cmd {
+	return func() tea.Msg {
 		theme := draw.Night
 		if light {
 			theme = draw.Light
 		}
-		name := snap.Field + "-" + kind
-		d := draw.Of(kind, snap, draw.Light) // a printed page is white
-		err := errors.Join(draw.Save(d, name+".pdf"), draw.Save(draw.Of(kind, snap, theme), name+".svg"))
-		if err != nil {
+		if err := errors.Join(draw.Save(of(draw.Light), name+".pdf"), draw.Save(of(theme), name+".svg")); err != nil {
 			return drawnMsg{err.Error(), err}
 		}
-		return drawnMsg{fmt.Sprintf("%s is drawn into %s.svg and %s.pdf.", map[string]string{"board": "The board", "order": "The order", "survives": "What it survives"}[kind], name, name), nil}
+		return drawnMsg{fmt.Sprintf("%s is drawn into %s.svg and %s.pdf.", what, name, name), nil}
 	}
 }

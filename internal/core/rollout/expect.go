@@ -100,7 +100,7 @@ type outlook struct {
 	changes []int                    // jobs by which members change, one after the other
 	leaves  map[field.RoleName][]int
 	ready   map[field.RoleName]int // members that count for gates already
-	took    map[field.RoleName]map[state.Phase][]time.Duration
+	took    state.Took
 	unknown map[field.RoleName]bool
 	awaits  []string
 }
@@ -120,19 +120,7 @@ func (r *Record) Expect(s *state.State) {
 	for i, j := range o.jobs {
 		r.Rows[j.row].Expected = &Expected{Begin: r.At.Add(begins[i]), End: r.At.Add(ends[i]), After: after[i], Known: o.known(j)}
 	}
-	for i := range r.Rows { // whoever waits for what is not known is not known either
-		row := &r.Rows[i]
-		for e, hops := row.Expected, 0; e != nil && e.After != nil && hops < len(r.Rows); hops++ {
-			before := r.Row(e.After.Member)
-			if before == nil || before.Expected == nil {
-				break
-			}
-			if e = before.Expected; !e.Known {
-				row.Expected.Known = false
-				break
-			}
-		}
-	}
+	r.spread()
 	n := plays
 	if len(o.jobs) > manyJobs {
 		n = fewPlays
@@ -159,13 +147,29 @@ func (r *Record) Expect(s *state.State) {
 	r.Chain = chain(r)
 }
 
+// spread has nothing be known of whoever waits for somebody of whom nothing is known.
+func (r *Record) spread() {
+	by := map[field.MemberName]*Expected{}
+	for i := range r.Rows {
+		by[r.Rows[i].Member] = r.Rows[i].Expected
+	}
+	for changed := true; changed; {
+		changed = false
+		for _, e := range by {
+			if e == nil || !e.Known || e.After == nil {
+				continue
+			}
+			if before := by[e.After.Member]; before != nil && !before.Known {
+				e.Known, changed = false, true
+			}
+		}
+	}
+}
+
 // look lists what is still to be done.
 func look(s *state.State, r *Record) *outlook {
 	o := &outlook{s: s, record: r, byRole: map[field.RoleName][]int{}, leaves: map[field.RoleName][]int{}, ready: map[field.RoleName]int{},
-		took: map[field.RoleName]map[state.Phase][]time.Duration{}, unknown: map[field.RoleName]bool{}}
-	for name, role := range s.Roles {
-		o.took[name] = role.Took
-	}
+		took: s.Took, unknown: map[field.RoleName]bool{}}
 	for _, m := range s.Members {
 		if s.IsReady(m) && !m.Halted && !m.Leaving {
 			o.ready[m.Role]++

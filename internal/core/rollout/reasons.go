@@ -26,8 +26,12 @@ func (r *Record) Judge(snap *snapshot.Snapshot) {
 		row.Pace = m.Pace
 		if m.Pace != nil && m.Pace.Word == pace.Stuck && r.Expected != nil {
 			r.Expected.Awaits = append(r.Expected.Awaits, fmt.Sprintf("%s goes on, which is stuck", m.Member))
+			if row.Expected != nil {
+				row.Expected.Known = false
+			}
 		}
 	}
+	r.spread()
 }
 
 // deepest bounds how far reasons are followed.

@@ -263,7 +263,7 @@ func (r *Recorder) follow(s *state.State, m *state.Member, e state.Event) {
 	if now := row.Now(); now.Phase != phase || now.Due != due {
 		at := maxTime(e.At, now.From) // reports may come late
 		now.To = at
-		next := Segment{Phase: phase, From: at, Due: due, Why: whyOf(m, phase), Usual: pace.Of(s.RoleOf(m.Role).Took[phase])}
+		next := Segment{Phase: phase, From: at, Due: due, Why: whyOf(m, phase), Usual: pace.Of(s.Took[m.Role][phase])}
 		row.Segments = append(row.Segments, next)
 		if at.Equal(now.From) && len(row.Segments) > 1 { // it took no time
 			row.Segments = slices.Delete(row.Segments, len(row.Segments)-2, len(row.Segments)-1)
@@ -311,7 +311,7 @@ func (r *Recorder) touch(s *state.State, m *state.Member, at time.Time) *Row {
 		}
 	}
 	phase := s.PhaseOf(m)
-	row.Segments = []Segment{{Phase: phase, From: at, Due: m.RestartDue, Why: whyOf(m, phase), Usual: pace.Of(s.RoleOf(m.Role).Took[phase])}}
+	row.Segments = []Segment{{Phase: phase, From: at, Due: m.RestartDue, Why: whyOf(m, phase), Usual: pace.Of(s.Took[m.Role][phase])}}
 	r.rows[m.Name] = row
 	if phase == state.Planned || phase == state.Stopped {
 		r.look(s, m.Role, at)

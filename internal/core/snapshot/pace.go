@@ -8,6 +8,7 @@ import (
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/state"
+	"lanternfield/internal/core/wording"
 )
 
 // verbs are the phases that a member comes through by itself, and whose duration is judged.
@@ -65,7 +66,7 @@ func (snap *Snapshot) Judged() {
 			}
 		}
 		if n > mostLate {
-			parts = append(parts, fmt.Sprintf("%d more are %s", n-mostLate, word))
+			parts = append(parts, fmt.Sprintf("%d more %s %s", n-mostLate, wording.Plural(n-mostLate, "is", "are"), word))
 		}
 	}
 	snap.Verdict = strings.Join(parts, " · ")

@@ -257,11 +257,10 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 		v.Why = "it runs as before: " + m.Unfit
 	}
 	v.WaitsFor, v.WaitsOn = waitsFor(s, m, role, peers), waitsOn(s, m, peers)
-	if r := s.Roles[m.Role]; r != nil {
-		if took := r.Took[v.Phase]; len(took) > 0 {
-			v.LastTook = took[len(took)-1]
-		}
-		v.Usual = pace.Of(r.Took[v.Phase])
+	if took := s.Took[m.Role][v.Phase]; len(took) > 0 {
+		v.LastTook = took[len(took)-1]
+		v.Usual = pace.Of(took)
+	} else {
 		if role := s.Field.Role(m.Role); v.Phase == state.Starting && role != nil && role.Program != nil {
 			v.Usual = v.Usual.Or(role.Program.Takes.Or(0))
 		}

@@ -68,9 +68,10 @@ type State struct {
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
 	ProofCount int                 `json:",omitzero"`
 
-	Stalled string                       `json:",omitzero"` // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
-	Good    *field.Field                 `json:",omitzero"` // the newest draft that was carried out to its end; nil where none was
-	Lasted  map[string]time.Duration     `json:",omitzero"` // how long the newest rollout of each kind took that came to its end
+	Stalled string                       `json:",omitzero"`  // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
+	Good    *field.Field                 `json:",omitzero"`  // the newest draft that was carried out to its end; nil where none was
+	Took    Took                         `json:",omitempty"` // how long members took; it outlives a retire
+	Lasted  map[string]time.Duration     `json:",omitzero"`  // how long the newest rollout of each kind took that came to its end
 	Nodes   map[field.NodeName]*Node     `json:",omitzero"`
 	Roles   map[field.RoleName]*Role     `json:",omitzero"`
 	Members map[field.MemberName]*Member `json:",omitzero"` // those that are there, and those of whom data is kept
@@ -163,7 +164,6 @@ type Role struct {
 	Outside      *trust.Outside `json:",omitzero"` // that its members show to those who reach them by its names; replaced as a whole
 	OutsideCount int            `json:",omitzero"` // how many there ever were
 
-	Took map[Phase][]time.Duration `json:",omitempty"` // how long its members were in a phase before they had come through it, newest last; the slices are never changed
 }
 
 // NewState is the state before any event.

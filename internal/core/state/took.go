@@ -4,7 +4,12 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"lanternfield/internal/core/field"
 )
+
+// Took is how long the members of each role were in a phase before they had come through it, newest last. It is replaced as a whole.
+type Took map[field.RoleName]map[Phase][]time.Duration
 
 // mostTook is how many durations of a phase a role remembers.
 const mostTook = 32
@@ -16,14 +21,17 @@ func (s *State) took(m *Member, phase Phase, since, at time.Time) {
 	if d < 0 || since.IsZero() {
 		return
 	}
-	r := s.ensureRole(m.Role)
-	all := append(slices.Clone(r.Took[phase]), d)
-	took := maps.Clone(r.Took) // states that were cloned share it
-	if took == nil {
-		took = map[Phase][]time.Duration{}
+	all := append(slices.Clone(s.Took[m.Role][phase]), d)
+	of, took := maps.Clone(s.Took[m.Role]), maps.Clone(s.Took) // states that were cloned share them
+	if of == nil {
+		of = map[Phase][]time.Duration{}
 	}
-	took[phase] = all[max(0, len(all)-mostTook):]
-	r.Took = took
+	if took == nil {
+		took = Took{}
+	}
+	of[phase] = all[max(0, len(all)-mostTook):]
+	took[m.Role] = of
+	s.Took = took
 }
 
 // passed notes that a member leaves the phase in which it is for the next one.

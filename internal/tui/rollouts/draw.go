@@ -72,11 +72,12 @@ func (v *View) Draw(g *grid.Grid, k theme.Theme, seen Seen, a board.Area) {
 	for i := v.first; i < min(len(lines), v.first+v.rows); i++ {
 		p.line(top+i-v.first, lines[i], i == at)
 	}
-	if more := len(lines) - v.first - v.rows; more > 0 && v.rows > 2 {
-		g.Text(a.X+a.W-12, top+v.rows-1, fmt.Sprintf(" %d more %c", more, k.Or('▾', 'v')), k.In(k.Act))
-	}
 	if foot > 0 {
 		p.why(a.Y+a.H-foot, foot)
+	}
+	if more := len(lines) - v.first - v.rows; more > 0 && foot > 0 {
+		text := fmt.Sprintf(" %d more %c ", more, k.Or('▾', 'v'))
+		g.Text(a.X+a.W-grid.Width(text)-1, a.Y+a.H-foot, text, k.In(k.Act))
 	}
 }
 
@@ -199,14 +200,14 @@ func (p *picture) axis(y int) {
 		text := tickWord(at)
 		x := p.column(p.from.Add(at))
 		p.g.Set(x, y, p.k.Or('┬', '+'), p.k.In(p.k.Faint))
+		if now := p.column(p.seen.Now); p.r.Active() && x+1+len(text) >= now-5 && x < now+2 {
+			continue // now stands there
+		}
 		if x+1+len(text) <= p.x+p.w {
 			p.g.Text(x+1, y, text, p.k.Quiet())
 		}
 	}
 	if x := p.column(p.seen.Now); p.r.Active() && x < p.x+p.w {
-		for c := x - 5; c <= min(x+6, p.x+p.w-1); c++ { // no mark's word is cut by it
-			p.g.Set(max(p.x, c), y, p.k.Or('─', '-'), p.k.In(p.k.Faint))
-		}
 		p.g.Text(max(p.x, x-4), y, "now ", p.k.In(p.k.Act).Strong())
 		p.g.Set(x, y, p.k.Or('▾', 'v'), p.k.In(p.k.Act).Strong())
 	}

@@ -34,7 +34,7 @@ func (p *picture) why(y, h int) {
 	bottom, at := y+h, y+1
 	for i, t := range text {
 		indent := min(i*2, 8)
-		for j, l := range grid.Wrap(t, max(20, p.a.W-indent-1)) {
+		for j, l := range grid.Wrap(t, max(20, p.a.W-indent-3)) {
 			if at >= bottom {
 				return
 			}
