@@ -173,10 +173,11 @@ func many(n int, one string) string {
 }
 
 func (a *app) reviewCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "review [FILE]", Short: "Show what a deploy would change, step by step",
+	markdown := false
+	cmd := &cobra.Command{Use: "review [FILE] [ROLE|NODE|MEMBER …]", Short: "Show what a deploy would change, step by step, and how long that may take",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, rest, err := a.load(args)
-			if err = errors.Join(err, a.noRest(rest)); err != nil {
+			if err != nil {
 				return err
 			}
 			found := finding.Whole(f.Field)
@@ -184,17 +185,23 @@ func (a *app) reviewCommand() *cobra.Command {
 				return a.refuse(f, found)
 			}
 			review, err := control.LookReview(cmd.Context(), folder, f.Field)
-			if err != nil {
+			if err == nil && len(rest) > 0 {
+				err = review.Only(rest)
+			}
+			switch {
+			case err != nil:
 				return err
-			}
-			if a.json {
+			case a.json:
 				a.printJSON(review)
-				return nil
+			case markdown:
+				fmt.Fprint(a.out, review.Markdown())
+			default:
+				a.printReview(review)
 			}
-			a.printReview(review)
 			return nil
 		}}
 	a.jsonFlag(cmd)
+	cmd.Flags().BoolVar(&markdown, "markdown", false, "as Markdown, to be pasted where a change is asked for")
 	return cmd
 }
 
@@ -233,6 +240,9 @@ func (a *app) printReviewed(r *plan.Review, title string) {
 			number++
 			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Text)
 		}
+	}
+	if r.Expected != nil && number > 0 {
+		fmt.Fprintf(a.out, "It takes: %s.\n", r.Expected.Whole())
 	}
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)

@@ -12,6 +12,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground/hosts"
@@ -137,6 +138,7 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	if err != nil {
 		return nil, err
 	}
+	rollout.Ahead(s, draft, r, time.Now().UTC())
 	r.Missing, err = c.lacks(ctx, draft)
 	return r, err
 }

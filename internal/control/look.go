@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/review"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -81,6 +82,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	if err != nil {
 		return nil, err
 	}
+	rollout.Ahead(s, draft, r, time.Now().UTC())
 	if there, soon, err := review.Lookups(s, draft); err == nil && len(there)+len(soon) > 0 {
 		if g, err := f.ground(s); err == nil {
 			r.Missing = missing(ctx, g, bindings(s), there, soonOf(draft, soon))

@@ -173,12 +173,9 @@ func left(j Judgement, usual Usual, signs Signs, moves bool) time.Duration {
 	return max(0, usual.High-j.For)
 }
 
-// Words says it in one line: "slow: 41 s, usually 14 s, …".
-func (j Judgement) Words() string {
+// Told says for how long it has lasted, with the evidence: "41 s, usually 14 s, …".
+func (j Judgement) Told() string {
 	text := field.Span(j.For)
-	if j.Word != AsUsual {
-		text = string(j.Word) + ": " + text
-	}
 	for _, e := range j.Evidence {
 		text += ", " + e
 	}

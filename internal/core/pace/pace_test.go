@@ -87,8 +87,8 @@ func TestSlowIsNotStuck(t *testing.T) {
 			t.Errorf("%s: %s, want %s (%v)", name, j.Word, c.word, j.Evidence)
 		}
 		for _, want := range c.says {
-			if !strings.Contains(j.Words(), want) {
-				t.Errorf("%s: %q does not say %q", name, j.Words(), want)
+			if !strings.Contains(j.Told(), want) {
+				t.Errorf("%s: %q does not say %q", name, j.Told(), want)
 			}
 		}
 		if c.left != j.Left && (c.left > 0 || j.Left > 0) {

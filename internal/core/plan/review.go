@@ -6,8 +6,10 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/place"
 )
 
@@ -38,6 +40,9 @@ type Step struct {
 	Moves bool   `json:"moves,omitempty"` // it may not, and another takes its place
 	Due   bool   `json:"due,omitempty"`   // it was ordered before, and is not done yet
 	Comes bool   `json:"comes,omitempty"` // somebody has to bring the node: it is waited for
+
+	Restarts bool          `json:"restarts,omitempty"` // it ends and is started again for it
+	Takes    time.Duration `json:"takes_ns,omitempty"` // how long it may take from its turn on; 0 where that is not known
 }
 
 // GateStep is what a role waits for before its members start.
@@ -53,9 +58,10 @@ type Review struct {
 	Steps    []Step           `json:"steps"`
 	Gates    []GateStep       `json:"gates,omitempty"`
 	Unplaced []place.Unplaced `json:"unplaced,omitempty"`
-	Pending  []Pending        `json:"pending,omitempty"` // by role
-	Missing  []string         `json:"missing,omitempty"` // what nodes lack to carry it out
-	Quick    bool             `json:"quick,omitempty"`   // it lists who comes and goes only; see Preview
+	Pending  []Pending        `json:"pending,omitempty"`  // by role
+	Missing  []string         `json:"missing,omitempty"`  // what nodes lack to carry it out
+	Expected *pace.Estimate   `json:"expected,omitempty"` // how long all of it may take; nil where that was not worked out
+	Quick    bool             `json:"quick,omitempty"`    // it lists who comes and goes only; see Preview
 }
 
 // Pending is what members of a role were not started with, and take at their next start only.

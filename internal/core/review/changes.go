@@ -133,6 +133,7 @@ func changeSteps(s *state.State, draft *field.Field, p plan.Plan, stages map[fie
 					return nil, err
 				}
 				if step.Text = wordChange(s, m, spec); step.Text != "" {
+					step.Restarts = order.Effect(m.Runs(), spec) == field.OnRestart
 					step.Due = m.RestartDue && m.Unfit == "" && order.Effect(m.Runs(), spec) == field.OnRestart && sameDraft(s, draft)
 					steps = append(steps, step)
 				}
@@ -245,7 +246,7 @@ func startedAgain(s *state.State, draft *field.Field, p plan.Plan, final *render
 			return nil, err
 		}
 		if order.Effect(first, last) == field.OnRestart {
-			steps = append(steps, plan.Step{Kind: plan.Change, Member: a.Name, Role: name, Node: a.Node,
+			steps = append(steps, plan.Step{Kind: plan.Change, Restarts: true, Member: a.Name, Role: name, Node: a.Node,
 				Text: fmt.Sprintf("restart %s once when all of %s have joined: %s lists them", a.Name, name, order.Named(order.Differences(first, last)))})
 		}
 		if role.Start != field.SeedFirst || state.Procedural(role) || index == 0 && !founded { // the others of seed-first start at the same time

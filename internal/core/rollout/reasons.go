@@ -78,7 +78,10 @@ func reason(snap *snapshot.Snapshot, m snapshot.MemberView, seen map[field.Membe
 	}
 	text = fmt.Sprintf("%s is %s", m.Member, m.Phase)
 	if m.Pace != nil {
-		text += ": " + m.Pace.Words()
+		if m.Pace.Word != pace.AsUsual {
+			text += ", and " + string(m.Pace.Word)
+		}
+		text += ": " + m.Pace.Told()
 	}
 	if m.WaitsFor != "" && (m.Pace == nil || m.Pace.Word != pace.AsUsual || m.Phase == state.Joining) {
 		text += "; it waits for " + m.WaitsFor
@@ -115,7 +118,7 @@ func upTo(snap *snapshot.Snapshot, m snapshot.MemberView, seen map[field.MemberN
 func weight(m snapshot.MemberView) int {
 	base := map[state.Phase]int{state.Failed: 9, state.Unknown: 8, state.Unready: 7, state.Joining: 4, state.Starting: 3, state.Placing: 2, state.Planned: 1}[m.Phase]
 	if m.Pace != nil {
-		base += map[pace.Word]int{pace.Slow: 3, pace.Stuck: 7}[m.Pace.Word]
+		base += map[pace.Word]int{pace.Slow: 2, pace.Stuck: 4}[m.Pace.Word]
 	}
 	return base
 }

@@ -29,7 +29,7 @@ type Record struct {
 	Chain  []Link  `json:"chain,omitempty"` // what decides how long it takes, from its root to who is done last
 	Before *Before `json:"before,omitempty"`
 
-	Expected *Estimate `json:"expected,omitempty"` // how much longer; nil once it has ended
+	Expected *pace.Estimate `json:"expected,omitempty"` // how much longer; nil once it has ended
 }
 
 // Active tells whether it goes on.

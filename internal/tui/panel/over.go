@@ -135,6 +135,10 @@ func ReviewBody(width int, k theme.Theme, r *plan.Review, findings []finding.Fin
 			wrapped(mark, s.Text, style)
 		}
 	}
+	if r.Expected != nil {
+		all = append(all, line{head: true})
+		wrapped("", "It takes: "+r.Expected.Whole()+".", k.Text())
+	}
 	for _, u := range r.Unplaced {
 		wrapped("!", fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), k.In(k.Fail))
 	}

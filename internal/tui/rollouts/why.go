@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/tui/grid"
 )
@@ -47,7 +48,7 @@ func (p *picture) why(y, h int) {
 		style = k.Text()
 	}
 	if e := row.Expected; e != nil && e.Known && at < bottom && !e.End.Before(p.seen.Now) {
-		p.g.Clip(p.a.X, at, p.a.W, "expected to be done in about "+rollout.Rough(e.End.Sub(p.seen.Now)), k.Quiet())
+		p.g.Clip(p.a.X, at, p.a.W, "expected to be done in about "+pace.Rough(e.End.Sub(p.seen.Now)), k.Quiet())
 		at++
 	}
 	lines := p.seen.Lately

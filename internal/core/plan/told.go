@@ -1,0 +1,71 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lanternfield/internal/core/field"
+)
+
+// Only leaves the steps that are about roles, nodes or members of those names. A word that no step is about is an error.
+func (r *Review) Only(words []string) error {
+	about := func(s Step, word string) bool {
+		return word == string(s.Role) || word == string(s.Node) || word == string(s.Member) || word == string(s.Zone)
+	}
+	for _, word := range words {
+		if !slices.ContainsFunc(r.Steps, func(s Step) bool { return about(s, word) }) {
+			var known []string
+			for _, s := range r.Steps {
+				known = append(known, string(s.Role), string(s.Node), string(s.Member))
+			}
+			if near := field.Nearest(word, known); near != "" {
+				return fmt.Errorf("no step is about %q; did you mean %q?", word, near)
+			}
+			return fmt.Errorf("no step is about %q", word)
+		}
+	}
+	r.Steps = slices.DeleteFunc(r.Steps, func(s Step) bool {
+		return !slices.ContainsFunc(words, func(word string) bool { return about(s, word) })
+	})
+	r.Expected = nil // it was that of all
+	return nil
+}
+
+// Markdown tells the review as a table of its steps, to be read where a change is asked for.
+func (r *Review) Markdown() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "## What deploying %s would change\n\n", r.Field)
+	if r.Empty() && len(r.Missing) == 0 {
+		b.WriteString("Nothing: it is as the draft wants it.\n")
+		return b.String()
+	}
+	number := 0
+	for _, part := range r.Parts() {
+		fmt.Fprintf(&b, "### %s\n\n| | step | member | node | takes |\n| ---: | --- | --- | --- | ---: |\n", cell(r.Title(part)))
+		for _, s := range part {
+			number++
+			takes := ""
+			if s.Takes > 0 {
+				takes = field.Brief(s.Takes)
+			}
+			fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", number, cell(s.Text), s.Member, s.Node, takes)
+		}
+		b.WriteString("\n")
+	}
+	for _, u := range r.Unplaced {
+		fmt.Fprintf(&b, "- **%s fits nowhere**: %s\n", u.Member, cell(u.Why))
+	}
+	for _, m := range r.Missing {
+		fmt.Fprintf(&b, "- **missing**: %s\n", cell(m))
+	}
+	if r.Expected != nil {
+		fmt.Fprintf(&b, "It takes: %s.\n", r.Expected.Whole())
+	}
+	return b.String()
+}
+
+// cell is a text that cannot end a cell of a table.
+func cell(text string) string {
+	return strings.NewReplacer("|", "\\|", "\n", " ", "<", "&lt;").Replace(text)
+}
