@@ -243,6 +243,9 @@ func (a *Agent) note(beats int) {
 	defer a.mu.Unlock()
 	for _, m := range a.members {
 		m.note(time.Now())
+		if beats%sampleBeats == 0 {
+			m.sample(time.Now())
+		}
 		if spec := m.order.Spec; wanted || a.runtime.Sees() || spec != nil && spec.Ceiling.Memory > 0 {
 			select {
 			case m.weighing <- struct{}{}:

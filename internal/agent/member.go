@@ -47,6 +47,8 @@ type member struct {
 	mu      sync.Mutex
 	measure agentapi.Measure // the newest
 	series  *series.Ring[agentapi.Measure]
+	samples *series.Ring[agentapi.Sample]
+	sampled time.Time   // up to when it was summed up
 	shown   *order.Spec // how it runs, or would, for who visits it
 	ready   time.Time   // since when the process has been lit; zero when it is not
 	marks   []mark      // how long its log was, and when
@@ -62,7 +64,7 @@ const (
 )
 
 func newMember(l layout, r runtime.Runtime, reports *reportLog, name field.MemberName) *member {
-	m := &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), answers: &answers{member: name}, series: series.New[agentapi.Measure](mostMeasures)}
+	m := &member{name: name, disk: l, instance: r.Member(name, l.place(name)), reports: reports, orders: make(chan order.Order, 1), hung: make(chan int, 1), lit: make(chan int, 1), resumed: make(chan struct{}), weighing: make(chan struct{}, 1), refresh: newRefresh(), answers: &answers{member: name}, series: series.New[agentapi.Measure](mostMeasures), samples: series.New[agentapi.Sample](mostSamples)}
 	m.floater = &floater{member: m}
 	return m
 }

@@ -100,6 +100,15 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(a.series(after))
 	})
+	mux.HandleFunc("GET /v1/samples", func(w http.ResponseWriter, r *http.Request) {
+		after, err := time.Parse(time.RFC3339Nano, r.FormValue("after"))
+		if err != nil {
+			http.Error(w, fmt.Sprintf("%q is no time", r.FormValue("after")), http.StatusBadRequest)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(a.samplesAfter(after))
+	})
 	mux.HandleFunc("GET /v1/members/{name}/log", func(w http.ResponseWriter, r *http.Request) {
 		after, _ := strconv.ParseInt(r.FormValue("after"), 10, 64)
 		most, _ := strconv.Atoi(r.FormValue("most"))

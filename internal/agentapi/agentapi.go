@@ -48,6 +48,8 @@ type Agent interface {
 	Reports(ctx context.Context, life string, after, ack uint64, wait time.Duration) (*News, error)
 	// Series gives what was measured after a moment; the newest of each member alone where that is zero.
 	Series(ctx context.Context, after time.Time) (Series, error)
+	// Samples gives what was measured of its members after a moment, summed up every few seconds; an hour of it at most is there.
+	Samples(ctx context.Context, after time.Time) (Samples, error)
 	// Log reads a member's output from that place on, or its last lines when after is -1.
 	Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error)
 	// Ask puts a question to a member once, and gives what came of it.
@@ -99,6 +101,24 @@ type Usage struct {
 	Written int64         `json:"written,omitempty"` // bytes to disks
 	Worked  time.Time     `json:"worked,omitzero"`   // when it used the processor last
 	Wrote   time.Time     `json:"wrote,omitzero"`    // when its log grew last
+}
+
+// Samples are those of an agent's members, each oldest first.
+type Samples struct {
+	Now time.Time                     `json:"now"` // by the agent's clock
+	Of  map[field.MemberName][]Sample `json:"of"`
+}
+
+// Sample sums up what was measured of a member during some seconds.
+type Sample struct {
+	At        time.Time `json:"at"` // when they ended, by the agent's clock
+	Answers   int       `json:"answers"`
+	Failed    int       `json:"failed,omitempty"`     // probes that were not answered well
+	LatencyMS float64   `json:"latency_ms,omitempty"` // of the answers, the middle one
+	WorstMS   float64   `json:"worst_ms,omitempty"`
+	DiskFree  int64     `json:"disk_free,omitempty"` // bytes, where its data is
+	Usage
+	Gauge *field.Reading `json:"gauge,omitempty"`
 }
 
 // Measure is an answer to a member's ready probe, with what it took. Measures are not reports: some may be lost.

@@ -173,6 +173,15 @@ func (c *Client) Series(ctx context.Context, after time.Time) (s Series, err err
 	return s, json.Unmarshal(body, &s)
 }
 
+// Samples gives what was measured after a moment, summed up.
+func (c *Client) Samples(ctx context.Context, after time.Time) (s Samples, err error) {
+	body, err := c.Do(ctx, http.MethodGet, "/v1/samples?after="+url.QueryEscape(after.UTC().Format(time.RFC3339Nano)), nil)
+	if err != nil {
+		return s, err
+	}
+	return s, json.Unmarshal(body, &s)
+}
+
 // Log reads a member's output from that place on, or its last lines when after is -1.
 func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error) {
 	body, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/v1/members/%s/log?after=%d&most=%d", m, after, most), nil)

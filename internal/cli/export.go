@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -30,6 +31,7 @@ var exports = []struct {
 	{"order", "the roles in the order of deployment, with their gates", []string{".svg", ".pdf"}},
 	{"survives", "what is left of each role when a zone or a node fails", []string{".svg", ".pdf"}},
 	{"rollout", "what is carried out, or was last, over time; --rollout N another one", []string{".svg", ".pdf"}},
+	{"health", "what was measured of a role over time: --role, --last 1h", []string{".svg", ".pdf"}},
 	{"topology", "roles, nodes and what joins them, for programs that draw graphs", []string{".dot", ".graphml"}},
 	{"tosca", "a service template of TOSCA, Simple Profile in YAML 1.3", []string{".yaml", ".yml"}},
 }
@@ -38,6 +40,8 @@ func (a *app) exportCommand() *cobra.Command {
 	var out string
 	var night bool
 	var number int
+	var role string
+	var last time.Duration
 	long := "Writes one of these:\n"
 	var names []string
 	for _, e := range exports {
@@ -84,6 +88,8 @@ func (a *app) exportCommand() *cobra.Command {
 				err = os.WriteFile(out, b.Bytes(), 0o644)
 			case "rollout":
 				err = a.exportRollout(cmd, f.Field.Name, folder, number, out, night)
+			case "health":
+				err = a.exportHealth(cmd, f, folder, field.RoleName(role), last, out, night)
 			case "tosca":
 				err = a.exportTOSCA(f, out)
 			default:
@@ -96,6 +102,8 @@ func (a *app) exportCommand() *cobra.Command {
 			return nil
 		}}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; its ending says which form")
+	cmd.Flags().StringVar(&role, "role", "", "the role whose health is drawn")
+	cmd.Flags().DurationVar(&last, "last", time.Hour, "how much of the time until now")
 	cmd.Flags().IntVar(&number, "rollout", 0, "the number of the rollout that is drawn")
 	cmd.Flags().BoolVar(&night, "dark", false, "in the colours of a dark screen instead of those of paper")
 	return cmd
@@ -129,6 +137,32 @@ func (a *app) exportRollout(cmd *cobra.Command, name string, folder control.Fold
 		theme = draw.Night
 	}
 	return draw.Save(draw.Rollout(name, record, theme), out)
+}
+
+// parts is in how many parts the time of a printed chart is told.
+const parts = 350
+
+func (a *app) exportHealth(cmd *cobra.Command, f draft, folder control.Folder, role field.RoleName, last time.Duration, out string, night bool) error {
+	var known []string
+	for i := range f.Field.Roles {
+		known = append(known, string(f.Field.Roles[i].Name))
+	}
+	if f.Field.Role(role) == nil {
+		return fmt.Errorf("of which role? Say --role; there is %s", strings.Join(known, ", "))
+	}
+	now := time.Now().UTC()
+	told, err := control.LookHealth(cmd.Context(), folder, control.HealthAsked{Role: role, From: now.Add(-last), To: now, Parts: parts})
+	if err != nil {
+		return err
+	}
+	if len(told.Charts) == 0 {
+		return fmt.Errorf("nothing was measured of %s in the last %s", role, field.Span(last))
+	}
+	theme := draw.Light
+	if night {
+		theme = draw.Night
+	}
+	return draw.Save(draw.Health(f.Field.Name, told, theme), out)
 }
 
 func (a *app) exportTOSCA(f draft, out string) error {

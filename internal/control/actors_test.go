@@ -125,6 +125,9 @@ func (a *actor) Reports(ctx context.Context, life string, after, heard uint64, w
 }
 
 func (a *actor) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
+func (a *actor) Samples(context.Context, time.Time) (agentapi.Samples, error) {
+	return agentapi.Samples{}, nil
+}
 func (a *actor) Inspect(context.Context) (io.ReadWriteCloser, error) {
 	return nil, errors.ErrUnsupported
 }

@@ -62,6 +62,7 @@ type Controller struct {
 	measured bool // there are newer ones than in the snapshot
 	tide     timeline
 	book     rollout.Book // of what is carried out
+	watched  *watched     // what is measured; nil where it is not kept
 	failed   error
 	driving  map[field.NodeName]*driver
 	proofs   map[int]bool               // that were begun, by number
@@ -243,6 +244,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	if !p.closed {
 		c.copied = f.copiedStamp()
 		c.drivers.Go(func() { c.keepCopies(ctx) })
+		c.drivers.Go(func() { c.watching(ctx) })
 		c.drivers.Go(func() { c.linking(ctx) })
 		c.drivers.Go(func() { c.granting(ctx) })
 		c.drivers.Go(func() { c.inviting(ctx) })

@@ -12,9 +12,26 @@ import (
 // measureEvery is how often the series of an agent are read while somebody looks.
 const measureEvery = time.Second
 
+// How often what an agent has summed up is read, while somebody looks and else; and how much of the time before is asked for at first.
+const (
+	samplesEvery   = 5 * time.Second
+	samplesAtRest  = 20 * time.Second
+	samplesAtFirst = time.Hour
+)
+
 // measure reads what the agent measures, while somebody looks. What is lost of it is lost.
 func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
+	heard := time.Now().Add(-samplesAtFirst) // by the agent's clock
+	var read time.Time
 	for {
+		every := samplesAtRest
+		if _, alone, visited := d.control.Alone(); !alone || visited {
+			every = samplesEvery
+		}
+		if time.Since(read) >= every {
+			read = time.Now()
+			heard = d.sample(ctx, client, heard)
+		}
 		if _, alone, visited := d.control.Alone(); !alone || !visited {
 			asking, done := context.WithTimeout(ctx, answerWait)
 			if all, err := client.Series(asking, time.Time{}); err == nil {
@@ -28,6 +45,32 @@ func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
 		case <-time.After(measureEvery):
 		}
 	}
+}
+
+// clockNoise is by how much clocks may seem to differ because an answer takes its time.
+const clockNoise = 50 * time.Millisecond
+
+// sample reads what the agent has summed up since, and gives until when.
+func (d *driver) sample(ctx context.Context, client agentapi.Agent, heard time.Time) time.Time {
+	asking, done := context.WithTimeout(ctx, answerWait)
+	defer done()
+	asked := time.Now()
+	all, err := client.Samples(asking, heard)
+	if err != nil || len(all.Of) == 0 {
+		return heard
+	}
+	took := time.Since(asked)
+	ahead := all.Now.Sub(asked.Add(took / 2))
+	if ahead.Abs() < took/2+clockNoise {
+		ahead = 0 // it may as well be none
+	}
+	d.control.keepSamples(all, ahead)
+	for _, samples := range all.Of {
+		if n := len(samples); n > 0 && samples[n-1].At.After(heard) {
+			heard = samples[n-1].At
+		}
+	}
+	return heard
 }
 
 // newestOf gives the newest measure of each member.

@@ -11,6 +11,7 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/health"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/review"
 	"lanternfield/internal/core/rollout"
@@ -57,6 +58,8 @@ type Session interface {
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
 	// Rollout tells a rollout, or a task, from its beginning to its end, or as far as it has come.
 	Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error)
+	// Health tells what was measured of a role over time.
+	Health(ctx context.Context, ask HealthAsked) (*health.Told, error)
 	// Close lets go of the field. What runs goes on.
 	Close() error
 }

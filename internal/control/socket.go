@@ -15,6 +15,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/health"
 	"lanternfield/internal/core/link"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/review"
@@ -84,6 +85,7 @@ func (c *Controller) handler() http.Handler {
 	})
 	mux.HandleFunc("POST /v1/journal", taking(c.Journal))
 	mux.HandleFunc("POST /v1/rollout", taking(c.Rollout))
+	mux.HandleFunc("POST /v1/health", taking(c.Health))
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
 		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
 		if err != nil {
@@ -352,6 +354,11 @@ func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (m
 func (r *remote) Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error) {
 	record := &rollout.Record{}
 	return record, r.call(ctx, http.MethodPost, "/v1/rollout", ask, record)
+}
+
+func (r *remote) Health(ctx context.Context, ask HealthAsked) (*health.Told, error) {
+	told := &health.Told{}
+	return told, r.call(ctx, http.MethodPost, "/v1/health", ask, told)
 }
 
 func (r *remote) Journal(ctx context.Context, part Range) ([]Entry, error) {

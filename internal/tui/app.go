@@ -18,6 +18,7 @@ import (
 	"lanternfield/internal/fieldfile"
 	"lanternfield/internal/tui/access"
 	"lanternfield/internal/tui/board"
+	"lanternfield/internal/tui/charts"
 	"lanternfield/internal/tui/journal"
 	"lanternfield/internal/tui/nodes"
 	"lanternfield/internal/tui/panel"
@@ -102,13 +103,15 @@ type app struct {
 	ask      *ask
 	question *question
 
-	past    *past
-	book    *journal.Book
-	reading bool // the journal is being read
-	journal journal.View
-	access  access.View
-	rolls   rollouts.View
-	rolled  rolled
+	past     *past
+	book     *journal.Book
+	reading  bool // the journal is being read
+	journal  journal.View
+	access   access.View
+	charts   charts.View
+	measured measured
+	rolls    rollouts.View
+	rolled   rolled
 	// accessAt is when it was asked last how clients get in.
 	accessAt time.Time
 	stages   stages.View
@@ -203,6 +206,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.takeMended(msg)
 	case keysMsg:
 		a.takeKeys(msg)
+	case healthMsg:
+		return a, a.takeHealth(msg)
 	case backMsg:
 		a.askToGoBack(msg)
 	case rolloutMsg:
@@ -262,7 +267,7 @@ func (a *app) tick(now time.Time) tea.Cmd {
 	if a.view == accessView && now.Sub(a.accessAt) >= accessEvery {
 		look = a.readAccess()
 	}
-	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately(), a.readRollout(), look)
+	return tea.Batch(tick(), a.watchFile(), a.readBook(), a.readLately(), a.readRollout(), a.readHealth(), look)
 }
 
 // applyTheme chooses the colours that this terminal can show.

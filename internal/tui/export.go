@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"lanternfield/internal/core/health"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/draw"
 )
@@ -27,6 +28,18 @@ func (a *app) export() tea.Cmd {
 		kind = "survives"
 	case a.view == orderView:
 		kind = "order"
+	}
+	if told := a.charts.Told; a.view == healthView {
+		if told == nil || len(told.Charts) == 0 {
+			return func() tea.Msg {
+				return drawnMsg{"There is nothing yet that could be drawn.", errors.New("nothing was measured")}
+			}
+		}
+		shown := *told
+		if c := told.Chart(a.charts.Chart); a.charts.Large && c != nil {
+			shown.Charts = []health.Chart{*c}
+		}
+		return drawTwice(fmt.Sprintf("%s-%s-health", snap.Field, told.Role), "The health of "+told.Role, light, func(t draw.Theme) *draw.Drawing { return draw.Health(snap.Field, &shown, t) })
 	}
 	if a.view == rolloutView {
 		if record == nil {

@@ -10,6 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
+	Health, OneChart, EachAlone, SpanBefore                   key.Binding
 	StopHere, Again, GoBack                                   key.Binding
 	Rollout, Waiting, FoldRole, Earlier, Later, Beside        key.Binding
 	Order, Access, Prove, Nodes, LookNow, BelieveKeys, Invite key.Binding
@@ -49,6 +50,10 @@ func newKeys() keyMap {
 		Lines:        bind("o", "read its lines in the journal", "o"),
 		Board:        bind("1", "the board", "1"),
 		Rollout:      bind("2", "what is carried out, over time: who waits for what, and for how long still", "2"),
+		Health:       bind("3", "what was measured over time, role by role", "3"),
+		OneChart:     bind("enter", "open this chart large, or all of them again", "enter"),
+		EachAlone:    bind("m", "each member alone, or all as one band", "m"),
+		SpanBefore:   bind("c", "compare with the span before", "c"),
 		Journal:      bind("4", "the journal", "4"),
 		Order:        bind("5", "the order of deployment", "5"),
 		Nodes:        bind("6", "the machines, and whether they are ready", "6"),
@@ -124,11 +129,12 @@ func newKeys() keyMap {
 
 func (k keyMap) groups() []panel.KeyGroup {
 	return []panel.KeyGroup{
-		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Rollout, k.Journal, k.Order, k.Nodes, k.Access, k.Other}},
+		{Name: "Looking", Keys: []key.Binding{k.Up, k.Down, k.Left, k.Right, k.Inspect, k.Dark, k.WhatIf, k.Lines, k.Files, k.Fold, k.Find, k.Board, k.Rollout, k.Health, k.Journal, k.Order, k.Nodes, k.Access, k.Other}},
 		{Name: "Looking back", Keys: []key.Binding{k.Back, k.Forth, k.EventBack, k.EventForth, k.Now, k.Widen}},
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the rollout", Keys: []key.Binding{k.Waiting, k.FoldRole, k.Earlier, k.Later, k.Beside, k.StopHere, k.Again, k.GoBack}},
+		{Name: "In health", Keys: []key.Binding{k.OneChart, k.EachAlone, k.SpanBefore}},
 		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
 		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.MarkNode, k.Invite, k.MendThere}},

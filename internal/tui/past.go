@@ -108,10 +108,17 @@ func (a *app) takePast(msg pastMsg) tea.Cmd {
 		a.journal.Seek(p.at)
 		a.journal.Follow = false
 	}
-	if !msg.at.Equal(p.at) {
-		return a.readPast()
+	var cmds []tea.Cmd
+	switch a.view {
+	case healthView:
+		cmds = append(cmds, a.readHealthNow())
+	case rolloutView:
+		cmds = append(cmds, a.readRolloutNow())
 	}
-	return nil
+	if !msg.at.Equal(p.at) {
+		cmds = append(cmds, a.readPast())
+	}
+	return tea.Batch(cmds...)
 }
 
 // toNow returns to the present.

@@ -27,7 +27,7 @@ func (v *view) String() string { return v.name }
 var boardView, journalView, orderView, accessView = &view{name: "Board"}, &view{name: "Journal"}, &view{name: "Order"}, &view{name: "Access"}
 
 // views are all of them, as their names stand on the screen.
-var views = []*view{boardView, rolloutView, journalView, orderView, nodesView, accessView}
+var views = []*view{boardView, rolloutView, healthView, journalView, orderView, nodesView, accessView}
 
 func init() {
 	boardView.key = func(k keyMap) key.Binding { return k.Board }

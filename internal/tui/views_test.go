@@ -35,7 +35,7 @@ func TestAViewAndALayerAreAddedInOnePlace(t *testing.T) {
 	views = append(views[:len(views):len(views)], fog)
 	defer func() { views = before }()
 
-	r := onRehearsal(t, 100, 30)
+	r := onRehearsal(t, 124, 30)
 	press := func(text string) string {
 		r.app.press(tea.KeyPressMsg{Code: []rune(text)[0], Text: text})
 		return r.draw().Plain()

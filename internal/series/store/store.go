@@ -66,6 +66,15 @@ func Open(dir string, limits Limits) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
+	left, _ := filepath.Glob(filepath.Join(dir, "*.new")) // of a packing that did not come to its end
+	for _, name := range left {
+		_ = os.Remove(name)
+	}
+	return OpenToRead(dir, limits), nil
+}
+
+// OpenToRead gives the series in a folder to who only reads them, beside one that may be writing.
+func OpenToRead(dir string, limits Limits) *Store {
 	if limits.Raw == 0 {
 		limits.Raw = Usual.Raw
 	}
@@ -75,11 +84,7 @@ func Open(dir string, limits Limits) (*Store, error) {
 	if limits.Bytes == 0 {
 		limits.Bytes = Usual.Bytes
 	}
-	left, _ := filepath.Glob(filepath.Join(dir, "*.new")) // of a packing that did not come to its end
-	for _, name := range left {
-		_ = os.Remove(name)
-	}
-	return &Store{dir: dir, limits: limits, heads: map[string]*head{}, known: map[string]*index{}, lost: map[string]Loss{}}, nil
+	return &Store{dir: dir, limits: limits, heads: map[string]*head{}, known: map[string]*index{}, lost: map[string]Loss{}}
 }
 
 // Add adds a point of a series. Points of a series come in the order of their times; one that does not is left out.
@@ -88,7 +93,7 @@ func (s *Store) Add(key string, at time.Time, value float64) {
 	defer s.mu.Unlock()
 	h := s.heads[key]
 	if h == nil {
-		h = &head{}
+		h = &head{last: s.newest(key)}
 		s.heads[key] = h
 	}
 	t := at.UnixMilli()
@@ -99,6 +104,23 @@ func (s *Store) Add(key string, at time.Time, value float64) {
 	if t > h.last && h.chunk.Add(t, value) {
 		h.last = t
 	}
+}
+
+// newest is the time of the newest point of a series that is on disk, as far as it is in one of the last files; 0 where it is in none.
+func (s *Store) newest(key string) int64 {
+	last, looked := int64(0), 0
+	for _, g := range slices.Backward(s.segments()) {
+		if !g.raw {
+			continue
+		}
+		for _, r := range s.index(g).refs[key] {
+			last = max(last, r.last)
+		}
+		if looked++; last > 0 || looked == 3 {
+			break
+		}
+	}
+	return last
 }
 
 func hourOf(t int64) int64 { return t / time.Hour.Milliseconds() }
