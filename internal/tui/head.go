@@ -64,8 +64,18 @@ func (a *app) drawVerdict(g *grid.Grid, f frame, supposed string) {
 
 // drawMode writes what is unlike the usual: the past, or what keys are for.
 func (a *app) drawMode(g *grid.Grid, x, y int) {
-	k := a.look
-	text, short := "", "" // the short one where there is no room for the other
+	text, short := a.modeText()
+	if text == "" {
+		return
+	}
+	if short != "" && grid.Width(text)+3 > a.w-x {
+		text = short
+	}
+	g.Clip(x, y, a.w-x-1, " "+text+" ", grid.Style{Fg: a.look.Ink, Bg: a.look.Act, Bold: true})
+}
+
+// modeText is what is unlike the usual; the short text is for where there is no room for the other. Empty where all is as usual.
+func (a *app) modeText() (text, short string) {
 	switch {
 	case a.past != nil:
 		at, ago := a.past.at.Local().Format("15:04:05.0"), field.Span(a.now.Sub(a.past.at))
@@ -76,13 +86,8 @@ func (a *app) drawMode(g *grid.Grid, x, y int) {
 		text, short = "what if: move to choose what fails, esc ends it", "what if: choose what fails, esc ends it"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
 		text = "paused: space goes on"
-	default:
-		return
 	}
-	if short != "" && grid.Width(text)+3 > a.w-x {
-		text = short
-	}
-	g.Clip(x, y, a.w-x-1, " "+text+" ", grid.Style{Fg: k.Ink, Bg: k.Act, Bold: true})
+	return text, short
 }
 
 // viewName is where a view's name stands.
@@ -92,14 +97,26 @@ type viewName struct {
 	x, w      int
 }
 
+// viewNames lays out the names of the views. Where what is unlike the usual would not have room beside them, only the current one is named.
 func (a *app) viewNames() []viewName {
-	var names []viewName
-	x := 1
-	for _, v := range views {
-		n := viewName{view: v, key: v.key(a.keys).Help().Key, name: v.name, x: x}
-		n.w = len(n.key) + 1 + len(n.name)
-		x += n.w + 3
-		names = append(names, n)
+	lay := func(brief bool) (names []viewName, end int) {
+		x := 1
+		for _, v := range views {
+			n := viewName{view: v, key: v.key(a.keys).Help().Key, name: v.name, x: x}
+			if brief && v != a.view {
+				n.name = ""
+			}
+			n.w = len(n.key) + 1 + len(n.name)
+			if x += n.w + 3; n.name == "" {
+				x -= 2
+			}
+			names = append(names, n)
+		}
+		return names, x
+	}
+	names, end := lay(false)
+	if text, short := a.modeText(); text != "" && end+grid.Width(cmp.Or(short, text))+3 > a.w {
+		names, _ = lay(true)
 	}
 	return names
 }
