@@ -48,6 +48,7 @@ type member struct {
 	measure agentapi.Measure // the newest
 	series  *series.Ring[agentapi.Measure]
 	samples *series.Ring[agentapi.Sample]
+	told    told        // what its program tells of itself, as it was read last
 	sampled time.Time   // up to when it was summed up
 	shown   *order.Spec // how it runs, or would, for who visits it
 	ready   time.Time   // since when the process has been lit; zero when it is not

@@ -1,11 +1,14 @@
 package agent
 
 import (
+	"context"
 	"slices"
 	"time"
 
+	"lanternfield/internal/agent/metrics"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
 )
 
@@ -46,7 +49,47 @@ func (m *member) sample(now time.Time) {
 	if free, err := host.FreeDisk(m.disk.data(m.name)); err == nil {
 		s.DiskFree = free
 	}
+	s.Metrics, s.Trouble = m.told.values, m.told.trouble
+	m.told = told{trouble: m.told.trouble} // each reading once
 	m.samples.Add(now, s)
+}
+
+// told is what a program tells of itself.
+type told struct {
+	values  map[string]float64
+	trouble string
+}
+
+// How often the measures that a program tells are read, and how long that may take.
+const (
+	metricsPace = 15 * time.Second
+	metricsWait = 5 * time.Second
+)
+
+// watchMetrics reads what the program tells of itself, again and again.
+func (m *member) watchMetrics(ctx context.Context, spec *order.Spec, ask *asker) {
+	var follows metrics.Follower
+	for sleep(ctx, metricsPace) {
+		var now told
+		asking, done := context.WithTimeout(ctx, metricsWait)
+		page, err := ask.page(asking, spec.Metrics.Port, spec.Metrics.Path)
+		if err == nil {
+			var all map[string]metrics.Reading
+			if all, now.trouble, err = metrics.Read(page, spec.Metrics.Names); err == nil {
+				now.values = follows.Take(time.Now(), all)
+			}
+			page.Close()
+		}
+		done()
+		if err != nil {
+			now.trouble = err.Error()
+		}
+		m.mu.Lock()
+		if ctx.Err() == nil {
+			m.told = now
+		}
+		m.mu.Unlock()
+	}
 }
 
 // samplesAfter gives the samples of all members that are newer than a moment.

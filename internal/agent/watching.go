@@ -83,6 +83,9 @@ func (m *member) watch(wasReady bool) {
 		}}
 	if w.spec != nil {
 		go w.run(ctx)
+		if w.spec.Metrics != nil {
+			go m.watchMetrics(ctx, w.spec, w.ask)
+		}
 	}
 }
 

@@ -118,7 +118,9 @@ type Sample struct {
 	WorstMS   float64   `json:"worst_ms,omitempty"`
 	DiskFree  int64     `json:"disk_free,omitempty"` // bytes, where its data is
 	Usage
-	Gauge *field.Reading `json:"gauge,omitempty"`
+	Gauge   *field.Reading     `json:"gauge,omitempty"`
+	Metrics map[string]float64 `json:"metrics,omitempty"` // what its program tells, by name: counters as how much they rise in a second, histograms as means
+	Trouble string             `json:"trouble,omitempty"` // why not, or not all, of it could be read
 }
 
 // Measure is an answer to a member's ready probe, with what it took. Measures are not reports: some may be lost.

@@ -12,11 +12,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/exposition"
 	"lanternfield/internal/keeper"
 )
 
 func (a *app) serveCommand() *cobra.Command {
-	unit := false
+	unit, metrics := false, ""
 	cmd := &cobra.Command{Use: "serve [FILE]", Short: "Keep the field in the foreground, also when all is settled",
 		Long: "Keeps the field until it is interrupted: it carries on what was ordered, and writes its history. Screens and commands attach to it. A keeper\n" +
 			"that a command has started is asked to hand over. Under a supervisor that starts it again, the field is kept for good.",
@@ -28,22 +30,31 @@ func (a *app) serveCommand() *cobra.Command {
 			if unit {
 				return a.printServeUnit(folder.Name())
 			}
-			return a.serve(cmd.Context(), cmd, folder)
+			return a.serve(cmd.Context(), cmd, folder, metrics)
 		}}
 	cmd.Flags().BoolVar(&unit, "print-unit", false, "print a systemd unit that keeps the field, also after the machine was started again")
+	cmd.Flags().StringVar(&metrics, "metrics", "", "an address and port, such as 127.0.0.1:9720, at which it tells the field's state as OpenMetrics, at /metrics")
 	return cmd
 }
 
 // handOverWithin is how long a keeper may take to hand over.
 const handOverWithin = 10 * time.Second
 
-func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder) error {
+func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder, metrics string) error {
 	var sealed *control.SealedError
 	folder, err := folder.Unsealed()
 	if errors.As(err, &sealed) {
 		fmt.Fprintln(a.err, sealed)
 	} else if err != nil {
 		return err
+	}
+	if metrics != "" {
+		end, err := exposition.Serve(ctx, metrics, func(ctx context.Context) (*snapshot.Snapshot, error) { return control.Look(ctx, folder) })
+		if err != nil {
+			return err
+		}
+		defer end()
+		fmt.Fprintf(a.out, "The state of %s is told at http://%s/metrics.\n", folder.Name(), metrics)
 	}
 	deadline := time.Now().Add(handOverWithin)
 	for {

@@ -74,7 +74,12 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 			shown := *snap
 			shown.At = time.Time{}
 			for i := range shown.Members {
-				shown.Members[i].Probe.LatencyMS, shown.Members[i].Memory, shown.Members[i].Gauge = 0, 0, nil
+				m := &shown.Members[i]
+				m.Probe.LatencyMS, m.Memory, m.Gauge, m.Signs = 0, 0, nil, snapshot.Signs{}
+				if late := m.Late(); late != "" { // for how long changes all the time; that it is so is news
+					shown.Verdict, m.Trouble = "", string(m.Pace.Word)
+				}
+				m.Pace = nil
 			}
 			if now := fmt.Sprintf("%+v", shown); now != last || time.Since(shownAt) > time.Second && a.steady() {
 				last, shownAt = now, time.Now()

@@ -23,9 +23,10 @@ const (
 func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
 	heard := time.Now().Add(-samplesAtFirst) // by the agent's clock
 	var read time.Time
+	began := time.Now()
 	for {
 		every := samplesAtRest
-		if _, alone, visited := d.control.Alone(); !alone || visited {
+		if _, alone, visited := d.control.Alone(); !alone || visited || time.Since(began) < time.Minute {
 			every = samplesEvery
 		}
 		if time.Since(read) >= every {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -141,6 +142,9 @@ func (w *watched) keep(name field.MemberName, x agentapi.Sample, at time.Time) {
 	if g := x.Gauge; g != nil && g.Lag {
 		put("lag", g.Value)
 	}
+	for metric, value := range x.Metrics {
+		put("metric:"+metric, value)
+	}
 	before, known := w.cpu[name]
 	if !known || x.CPU == 0 || x.CPU < before.CPU || x.At.Sub(before.At) > time.Minute { // another process, or a gap
 		if x.CPU > 0 || !known {
@@ -175,8 +179,11 @@ const (
 	mostLines = 24
 )
 
+// measure is a chart that is made of members: by which series, and which other one has what was worst.
+type measure struct{ name, series, more, about, unit string }
+
 // kinds are the charts of a role that are made of its members, in the order in which they stand.
-var kinds = []struct{ name, series, more, about, unit string }{
+var kinds = []measure{
 	{"latency", "latency", "worst", "probe, middle and worst answer", "ms"},
 	{"failed", "failed", "", "probes that failed", "share"},
 	{"cpu", "cpu", "", "processor", "cores"},
@@ -187,21 +194,49 @@ var kinds = []struct{ name, series, more, about, unit string }{
 	{"lag", "lag", "", "behind", ""},
 }
 
+// kindsOf are the charts of a role: those of all, and the measures that its program tells and its kit names.
+func kindsOf(role *field.Role) []measure {
+	all := slices.Clone(kinds)
+	if role == nil || role.Program == nil || role.Program.Metrics == nil {
+		return all
+	}
+	for _, name := range slices.Sorted(maps.Keys(role.Program.Metrics.Show)) {
+		all = append(all, measure{name: name, series: "metric:" + name, about: string(role.Program.Metrics.Show[name]), unit: unitOf(name)})
+	}
+	return all
+}
+
+// unitOf is what a measure counts, as its name says by the custom of the trade.
+func unitOf(name string) string {
+	switch {
+	case strings.HasSuffix(name, "_total"):
+		return "/s"
+	case strings.HasSuffix(name, "_bytes"), strings.HasSuffix(name, "_in_bytes"):
+		return "bytes"
+	case strings.HasSuffix(name, "_seconds"):
+		return "s"
+	}
+	return ""
+}
+
 // Health tells what was measured of a role over time.
 func (c *Controller) Health(_ context.Context, ask HealthAsked) (*health.Told, error) {
 	c.mu.Lock()
 	w := c.watched
 	members := ask.members(c.state)
-	known := c.state.Field != nil && c.state.Field.Role(ask.Role) != nil
+	var role *field.Role
+	if c.state.Field != nil {
+		role = c.state.Field.Role(ask.Role)
+	}
 	marks := c.tide.since(ask.From)
 	c.mu.Unlock()
 	switch {
 	case w == nil:
 		return nil, fmt.Errorf("nothing of what is measured is kept here")
-	case !known:
+	case role == nil:
 		return nil, fmt.Errorf("there is no role %q", ask.Role)
 	}
-	return ask.tell(w.store, members, marks)
+	return ask.tell(w.store, role, members, marks)
 }
 
 // LookHealth tells what was measured of a role: by who keeps the field, else by what is on disk.
@@ -219,7 +254,11 @@ func LookHealth(ctx context.Context, f Folder, ask HealthAsked) (*health.Told, e
 	if _, err := os.Stat(f.series()); err != nil {
 		return nil, fmt.Errorf("nothing of what is measured is kept here: %w", err)
 	}
-	return ask.tell(store.OpenToRead(f.series(), store.Limits{}), ask.members(s), nil)
+	var role *field.Role
+	if s.Field != nil {
+		role = s.Field.Role(ask.Role)
+	}
+	return ask.tell(store.OpenToRead(f.series(), store.Limits{}), role, ask.members(s), nil)
 }
 
 // members are those of the role that were there at some time of it.
@@ -233,13 +272,13 @@ func (ask HealthAsked) members(s *state.State) []field.MemberName {
 	return members
 }
 
-func (ask HealthAsked) tell(s *store.Store, members []field.MemberName, marks []Sample) (*health.Told, error) {
+func (ask HealthAsked) tell(s *store.Store, role *field.Role, members []field.MemberName, marks []Sample) (*health.Told, error) {
 	switch {
 	case !ask.To.After(ask.From), ask.Parts < 1, ask.Parts > mostParts:
 		return nil, fmt.Errorf("from %s to %s in %d parts is no time that could be told", ask.From, ask.To, ask.Parts)
 	}
 	told := &health.Told{Role: string(ask.Role), From: ask.From, To: ask.To, Parts: ask.Parts, Bytes: s.Size(), Limit: store.Usual.Bytes}
-	told.Charts = append(roleCharts(s, ask), memberCharts(s, ask, members)...)
+	told.Charts = append(roleCharts(s, ask), memberCharts(s, ask, kindsOf(role), members)...)
 	for _, x := range marks {
 		if x.Mark != "" && !x.At.Before(ask.From) && x.At.Before(ask.To) {
 			told.Marks = append(told.Marks, health.Mark{At: x.At, Text: x.Mark})
@@ -293,7 +332,7 @@ func before(parts []health.Part, i int, other float64) float64 {
 }
 
 // memberCharts are what is measured of members, as bands.
-func memberCharts(s *store.Store, ask HealthAsked, members []field.MemberName) []health.Chart {
+func memberCharts(s *store.Store, ask HealthAsked, kinds []measure, members []field.MemberName) []health.Chart {
 	var keys []string
 	type place struct{ kind, member, more int }
 	var places []place

@@ -135,6 +135,7 @@ func Differences(a, b *Spec) []Difference {
 	add("what it is called with (apply)", len(b.Apply) > 0 && !reflect.DeepEqual(a.Apply, b.Apply), field.OnApply, false)
 	add("the ceiling", a.Ceiling != b.Ceiling, "", true)
 	add("the probes", !reflect.DeepEqual(a.Probes(), b.Probes()), "", true)
+	add("what is read of its measures", !reflect.DeepEqual(a.Metrics, b.Metrics), "", true)
 	add("how it is stopped and started again", !reflect.DeepEqual([]any{a.Stop, a.Restart}, []any{b.Stop, b.Restart}), "", true)
 	if len(out) == 0 {
 		add("how changes are brought to it", !reflect.DeepEqual(a, b), "", true)

@@ -69,10 +69,18 @@ type Spec struct {
 	Alive    *field.Probe       `json:"alive,omitempty"`
 	Progress *field.Gauge       `json:"progress,omitempty"`
 	Lag      *field.Gauge       `json:"lag,omitempty"`
+	Metrics  *Metrics           `json:"metrics,omitempty"` // what is read of the measures that it tells
 	TLS      *TLS               `json:"tls,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
 	Floating *Floating          `json:"floating,omitempty"`
 	Roster   *field.RosterProbe `json:"roster,omitempty"`
+}
+
+// Metrics is where a member tells measures of itself, and which of them are read.
+type Metrics struct {
+	Port  string   `json:"port"`
+	Path  string   `json:"path"`
+	Names []string `json:"names"` // in their order
 }
 
 // Floating is an address that one member of a role has at a time. With the member's own TLS the store of its lease is asked, where that has none of its own.

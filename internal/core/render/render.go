@@ -173,6 +173,10 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		at := func(key string) []string { return []string{"vacant", strconv.Itoa(i), key} }
 		spec.Vacant = append(spec.Vacant, field.Vacancy{Exec: r.list(v.Exec, at("exec")...), Expect: r.text(v.Expect, at("expect")...), Say: r.text(v.Say, at("say")...)})
 	}
+	if m := p.Metrics; m != nil && len(m.Show) > 0 {
+		port, path := p.Measured()
+		spec.Metrics = &order.Metrics{Port: port, Path: path, Names: slices.Sorted(maps.Keys(m.Show))}
+	}
 	spec.Progress, spec.Lag = r.gauge("progress", p.Progress), r.gauge("lag", p.Lag)
 	if p.Leader != nil {
 		l := *p.Leader
