@@ -75,6 +75,9 @@ shot "$out/journal.png"
 press n 7 Down
 sleep 0.5
 shot "$out/access.png"
+press 3
+sleep 3
+shot "$out/health.png"
 press 1
 # A draft with something wrong in it, and what mends it.
 home
@@ -83,17 +86,6 @@ sleep 0.5
 press f Down
 shot "$out/findings.png"
 press Escape u
-# A zone that was kept free for a while, and may be used again: the board proposes who moves there.
-sed -i '/kit: relay$/a\    where: zone != "lighthouse"' "$file"
-lf deploy "$file" --yes >/dev/null
-sed -i '/where: zone != "lighthouse"$/d' "$file"
-sleep 1.5
-home
-press p
-sleep 0.5
-shot "$out/proposal.png"
-press Escape
-sleep 1.5
 # Voters that join: each takes a while to start, so that it can be seen.
 sed -i '/kit: warden$/a\    settings: {start_delay: 4s}' "$file"
 sleep 1.5
@@ -102,10 +94,12 @@ press plus plus
 sleep 1.2
 lf scale "$file" wardens 5 --yes >/dev/null &
 sleep 1
-home
-press Right Right Right Right Right
-sleep 1
-shot "$out/board-joining.png"
+press 2
+sleep 5
+press period
+sleep 1.5
+shot "$out/rollout.png"
+press 1
 wait $!
 press q
 screen_close

@@ -123,7 +123,11 @@ func (a *app) follow(ctx context.Context, session control.Session, timeout time.
 				}
 				a.printJSON(snap)
 			} else {
-				fmt.Fprintf(a.out, "%s is %s after %s%s. %s\n", snap.Field, snap.State, field.Span(time.Since(began)), proved(snap, w), snap.Verdict)
+				compared := ""
+				if w.what == "deploy" && snap.Rollout.Began.After(began.Add(-time.Second)) {
+					compared = snap.Rollout.Compared()
+				}
+				fmt.Fprintf(a.out, "%s is %s after %s%s%s. %s\n", snap.Field, snap.State, field.Span(time.Since(began)), compared, proved(snap, w), snap.Verdict)
 			}
 			return nil
 		}

@@ -202,7 +202,7 @@ func (a *app) hear(was *snapshot.Snapshot) {
 	}
 	took := ""
 	if d := now.Rollout.Ended.Sub(now.Rollout.Began); d >= 50*time.Millisecond {
-		took = ", after " + field.Span(d)
+		took = ", after " + field.Span(d) + now.Rollout.Compared()
 	}
 	if now.Rollout.What == "retire" {
 		a.say(false, fmt.Sprintf("It is all taken down%s.", took))

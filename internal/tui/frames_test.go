@@ -252,6 +252,24 @@ func TestFrames(t *testing.T) {
 			r.see(t)
 			r.do("2", "end")
 		}},
+		{"health_160x40", 160, 40, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			lit(t, r)
+			r.see(t)
+			r.do("3", "down")
+		}},
+		{"health_large_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
+			r.session = replayed{r: r, done: &[]string{}}
+			lit(t, r)
+			r.see(t)
+			r.do("3", "down", "down", "down", "enter", "c")
+		}},
+		{"health_each_ascii_100x24", 100, 24, func(t *testing.T, r *rehearsed) {
+			r.session, r.look.ASCII = replayed{r: r, done: &[]string{}}, true
+			lit(t, r)
+			r.see(t)
+			r.do("3", "down", "down", "down", "enter", "m")
+		}},
 		{"rollout_nothing_80x24", 80, 24, func(t *testing.T, r *rehearsed) {
 			r.session = replayed{r: r, done: &[]string{}}
 			r.do("2")

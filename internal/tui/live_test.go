@@ -14,6 +14,7 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/health"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/rollout"
@@ -51,6 +52,50 @@ func (s replayed) Rollout(_ context.Context, ask control.RolloutAsked) (*rollout
 	record.Expect(then)
 	record.Judge(s.r.world.Snapshot())
 	return record, nil
+}
+
+// Health tells what is made up: a role that lost a member for a while, and answered more slowly then.
+func (s replayed) Health(_ context.Context, ask control.HealthAsked) (*health.Told, error) {
+	t := &health.Told{Role: string(ask.Role), From: ask.From, To: ask.To, Parts: ask.Parts, Bytes: 3 << 20, Limit: 512 << 20, Marks: []health.Mark{{At: ask.From.Add(ask.To.Sub(ask.From) / 2), Text: "wardens-1 dark"}}}
+	line := func(value func(part float64) (mid, spread float64, any bool)) []health.Part {
+		parts := make([]health.Part, ask.Parts)
+		for i := range parts {
+			if mid, spread, any := value(float64(i) / float64(ask.Parts)); any {
+				parts[i] = health.Part{N: 3, Mid: mid, Low: mid - spread, High: mid + 2*spread}
+			}
+		}
+		return parts
+	}
+	dark := func(at float64) bool { return at > 0.5 && at < 0.6 }
+	count := func(all, left float64) []health.Part {
+		return line(func(at float64) (float64, float64, bool) {
+			if dark(at) {
+				return left, 0, true
+			}
+			return all, 0, at > 0.1
+		})
+	}
+	latency := func(by float64) []health.Part {
+		return line(func(at float64) (float64, float64, bool) {
+			if dark(at) {
+				return 4 * by, by, true
+			}
+			return by + at*by, by / 5, at > 0.1 && !(at > 0.8 && at < 0.9)
+		})
+	}
+	t.Charts = []health.Chart{
+		{Name: "ready", About: "ready, of those wanted", Unit: "members", Shape: health.Steps, Band: count(3, 2), Lines: []health.Line{{Of: "wanted", Parts: count(3, 3)}}},
+		{Name: "survives", About: "losses survived", Unit: "members", Shape: health.Steps, Band: count(1, 0)},
+		{Name: "leader", About: "who led", Shape: health.Ribbon, Band: count(2, 1)},
+		{Name: "latency", About: "probe, middle and worst answer", Unit: "ms", Shape: health.Curve, Band: latency(0.8)},
+		{Name: "memory", About: "memory", Unit: "bytes", Shape: health.Curve, Band: latency(20 << 20)},
+	}
+	for i := range t.Charts {
+		if c := &t.Charts[i]; c.Name == ask.Each {
+			c.Lines = []health.Line{{Of: "wardens-1", Parts: latency(0.7)}, {Of: "wardens-2", Parts: latency(1.1)}}
+		}
+	}
+	return t, nil
 }
 
 func (s replayed) Journal(_ context.Context, r control.Range) ([]control.Entry, error) {

@@ -52,6 +52,20 @@ func (e *Estimate) words(more, soon, unknown string) string {
 	return text
 }
 
+// Compared says how what was done compares with the time before: ", 12 s faster than last time". Empty where there was none.
+func Compared(took, before time.Duration) string {
+	differ := took - before
+	switch least := max(200*time.Millisecond, took/20); {
+	case before <= 0:
+		return ""
+	case differ > least:
+		return fmt.Sprintf(", %s slower than last time", field.Brief(differ))
+	case differ < -least:
+		return fmt.Sprintf(", %s faster than last time", field.Brief(-differ))
+	}
+	return ", as long as last time"
+}
+
 // Rough words a duration that nobody knows to the second.
 func Rough(d time.Duration) string {
 	switch {

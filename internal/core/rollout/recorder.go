@@ -85,10 +85,8 @@ func (r *Recorder) before(s *state.State) *Before {
 		}
 		return nil
 	}
-	for _, x := range slices.Backward(s.Rollouts) {
-		if x.What == r.record.What && x.Number < r.record.Number && x.Moved == s.Rollout.Moved && x.Outcome == state.Completed {
-			return &Before{x.Number, x.Ended.Sub(x.Began)}
-		}
+	if x := s.Comparable(); x != nil {
+		return &Before{x.Number, x.Ended.Sub(x.Began)}
 	}
 	return nil
 }
@@ -474,7 +472,8 @@ func (r *Recorder) cause(s *state.State, row *Row, at time.Time) *Cause {
 		}
 	}
 	for _, other := range r.rows {
-		if other != row && !other.Done.IsZero() && (other.Role == row.Role || row.Action != Comes && row.Action != Starts) {
+		comes := other.Action == Comes || other.Action == Starts
+		if other != row && !other.Done.IsZero() && (other.Role == row.Role && comes || row.Action != Comes && row.Action != Starts) {
 			later(Cause{Kind: APeer, Member: other.Member, Role: other.Role, At: other.Done})
 		}
 	}

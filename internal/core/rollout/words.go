@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/pace"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/core/wording"
 )
@@ -42,15 +43,7 @@ func (r *Record) Faster() string {
 	if r.Before == nil || r.Outcome != state.Completed {
 		return ""
 	}
-	took := r.Ended.Sub(r.Began)
-	differ := took - r.Before.Took
-	switch least := max(200*time.Millisecond, took/20); {
-	case differ > least:
-		return fmt.Sprintf(", %s slower than last time", field.Brief(differ))
-	case differ < -least:
-		return fmt.Sprintf(", %s faster than last time", field.Brief(-differ))
-	}
-	return ", as long as last time"
+	return pace.Compared(r.Ended.Sub(r.Began), r.Before.Took)
 }
 
 // Counts says how many are done: "14 of 60 done".

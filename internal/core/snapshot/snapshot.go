@@ -81,6 +81,11 @@ func ViewOf(r state.Rollout) RolloutView {
 // newest gives what goes on, the newest task before the rollout; where nothing goes on, what ended last.
 func newest(s *state.State) RolloutView {
 	v := ViewOf(s.Rollout)
+	if s.Rollout.Outcome == state.Completed {
+		if before := s.Comparable(); before != nil {
+			v.Before = before.Ended.Sub(before.Began)
+		}
+	}
 	for _, t := range s.Tasks {
 		if t.Active() || !v.Active && t.Ended.After(v.Ended) {
 			paused := s.Rollout.Active() && s.Rollout.Paused

@@ -49,8 +49,12 @@ type RolloutView struct {
 	From    string             `json:"from,omitempty"`    // the draft that was deployed before
 	Members []field.MemberName `json:"members,omitempty"` // whom a task is about; everybody when empty
 
+	Before   time.Duration `json:"before_ns,omitempty"`    // once it has come to its end: how long the newest one took before it of the same kind, with as many members to move
 	LastTook time.Duration `json:"last_took_ns,omitempty"` // how long the newest one of the same kind took that came to its end
 }
+
+// Compared says how long it took beside the time before; empty where nothing can be compared.
+func (v RolloutView) Compared() string { return pace.Compared(v.Ended.Sub(v.Began), v.Before) }
 
 // TaskView is a task that goes on.
 type TaskView struct {

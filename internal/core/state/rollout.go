@@ -70,6 +70,17 @@ const (
 	mostTasks    = 8
 )
 
+// Comparable finds the newest rollout before the present one that it can be compared with: of the same kind, with as many members to move; nil where
+// there is none.
+func (s *State) Comparable() *Rollout {
+	for i := len(s.Rollouts) - 1; i >= 0; i-- {
+		if x := &s.Rollouts[i]; x.What == s.Rollout.What && x.Moved == s.Rollout.Moved && x.Outcome == Completed {
+			return x
+		}
+	}
+	return nil
+}
+
 // beginRollout makes a rollout the newest one.
 func (s *State) beginRollout(next Rollout) {
 	if before := s.Rollout; before.Number > 0 {

@@ -33,7 +33,7 @@ type View struct {
 // Measures of charts, in cells.
 const (
 	leastW  = 52 // of a small chart
-	labelW  = 9
+	labelW  = 10
 	smallH  = 6 // of a small chart, its title included
 	ribbonH = 2
 )

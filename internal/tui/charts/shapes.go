@@ -3,6 +3,7 @@ package charts
 import (
 	"fmt"
 	"math"
+	"strings"
 
 	"lanternfield/internal/core/health"
 	"lanternfield/internal/tui/board"
@@ -84,6 +85,9 @@ func (d *drawing) labels(s scale, unit string, a board.Area) {
 	put := func(y int, v float64) {
 		text := Value(v, unit)
 		if grid.Width(text) >= labelW { // the title says what is counted
+			text = Value(v, strings.TrimSuffix(unit, "/s"))
+		}
+		if grid.Width(text) >= labelW {
 			text = Value(v, "")
 		}
 		text = grid.Shorten(text, labelW-1)
