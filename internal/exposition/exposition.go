@@ -35,16 +35,12 @@ func Serve(ctx context.Context, address string, look func(context.Context) (*sna
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
-		format := expfmt.Negotiate(r.Header)
-		if r.Header.Get("Accept") == "" {
-			format = expfmt.NewFormat(expfmt.TypeOpenMetrics)
+		open, plain := expfmt.NewFormat(expfmt.TypeOpenMetrics), expfmt.NewFormat(expfmt.TypeTextPlain)
+		format := open
+		if r.Header.Get("Accept") != "" {
+			format = expfmt.NegotiateAccept(r.Header, open, plain)
 		}
-		if format.FormatType() == expfmt.TypeOpenMetrics || format.FormatType() == expfmt.TypeTextPlain {
-			w.Header().Set("Content-Type", string(format))
-		} else {
-			format = expfmt.NewFormat(expfmt.TypeOpenMetrics)
-			w.Header().Set("Content-Type", string(format))
-		}
+		w.Header().Set("Content-Type", string(format))
 		_ = Write(w, format, snap, time.Now(), began)
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: lookWithin}

@@ -199,7 +199,6 @@ func TestEstimatesComeTrue(t *testing.T) {
 	if err := w.Do(engine.RestartMembers{Members: []field.MemberName{"wardens-1", "wardens-2", "wardens-3"}, By: "test"}); err != nil {
 		t.Fatal(err)
 	}
-	began = w.Now
 	w.Run(5 * time.Second)
 	r, _ := told(w)
 	if r.Task == 0 || len(r.Rows) != 3 {

@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"time"
@@ -81,15 +82,7 @@ func (r *Record) Expect(s *state.State) {
 	}
 	slices.Sort(totals)
 	r.Expected.Left, r.Expected.Low, r.Expected.High = totals[n/2], totals[n/10], totals[n-1-n/10]
-	for _, role := range slices.Sorted(func(yield func(field.RoleName) bool) {
-		for name := range o.unknown {
-			if !yield(name) {
-				return
-			}
-		}
-	}) {
-		r.Expected.Unknown = append(r.Expected.Unknown, role)
-	}
+	r.Expected.Unknown = slices.Sorted(maps.Keys(o.unknown))
 	r.Chain = chain(r)
 }
 
@@ -333,7 +326,7 @@ func one(s *state.State, role *field.Role) turns {
 func (o *outlook) opens(role *field.Role, finished map[field.RoleName][]int, ends []time.Duration) (time.Duration, *Cause) {
 	at, why := time.Duration(0), (*Cause)(nil)
 	needs := o.s.Field.Needs(role)
-	for _, on := range slices.Sorted(keys(needs)) {
+	for _, on := range slices.Sorted(maps.Keys(needs)) {
 		gate := needs[on]
 		target := o.s.Field.Role(on)
 		if target == nil {

@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 
@@ -394,7 +395,7 @@ func (r *Recorder) look(s *state.State, name field.RoleName, at time.Time) {
 		return
 	}
 	needs := s.Field.Needs(role)
-	for _, on := range slices.Sorted(keys(needs)) {
+	for _, on := range slices.Sorted(maps.Keys(needs)) {
 		target := s.Field.Role(on)
 		if target == nil {
 			continue
@@ -402,16 +403,6 @@ func (r *Recorder) look(s *state.State, name field.RoleName, at time.Time) {
 		if g := s.Gate(target, needs[on], s.MembersOf(on)); !g.Open {
 			r.record.Gates = append(r.record.Gates, Gate{Role: name, Since: at, Gate: g})
 			r.closed++
-		}
-	}
-}
-
-func keys(m map[field.RoleName]field.Gate) func(func(field.RoleName) bool) {
-	return func(yield func(field.RoleName) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
 		}
 	}
 }
