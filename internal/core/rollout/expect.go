@@ -81,7 +81,9 @@ func (r *Record) Expect(s *state.State) {
 		}
 	}
 	slices.Sort(totals)
-	r.Expected.Left, r.Expected.Low, r.Expected.High = totals[n/2], totals[n/10], totals[n-1-n/10]
+	if slices.ContainsFunc(o.jobs, o.known) { // else there is nothing that could be said
+		r.Expected.Left, r.Expected.Low, r.Expected.High = totals[n/2], totals[n/10], totals[n-1-n/10]
+	}
 	r.Expected.Unknown = slices.Sorted(maps.Keys(o.unknown))
 	r.Chain = chain(r)
 }
