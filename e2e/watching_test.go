@@ -99,7 +99,9 @@ func TestARolloutIsWatched(t *testing.T) {
 	s.press("b")
 	s.has("Go back to the draft of rollout", "which restarts it", "The field file stays as it is")
 	s.press("y")
-	s.until("it is as before", func(text string) bool { return strings.Contains(text, "deploy 5") && strings.Contains(text, "1 of 1 done") })
+	s.until("it is as before", func(text string) bool {
+		return strings.Contains(text, "deploy 5") && strings.Contains(text, "1 of 1 done")
+	})
 	s.press("q")
 }
 

@@ -56,7 +56,7 @@ func (c *Controller) Rollout(_ context.Context, ask RolloutAsked) (*rollout.Reco
 	snap := c.snapshot
 	c.mu.Unlock()
 	if then != nil {
-		record.Expect(then)
+		record.Expect(then, rollout.Stuck(snap)...)
 		record.Judge(snap)
 	}
 	return record, nil

@@ -49,8 +49,9 @@ func (s replayed) Rollout(_ context.Context, ask control.RolloutAsked) (*rollout
 		return nil, control.ErrNothing
 	}
 	record := found.Record(then, s.r.world.Now)
-	record.Expect(then)
-	record.Judge(s.r.world.Snapshot())
+	snap := s.r.world.Snapshot()
+	record.Expect(then, rollout.Stuck(snap)...)
+	record.Judge(snap)
 	return record, nil
 }
 

@@ -53,12 +53,12 @@ type outlook struct {
 }
 
 // Expect works out how much longer a record's rollout may take, and when the turn of each member may come, given the state as it was when it was
-// recorded. Nothing is expected of one that has ended.
-func (r *Record) Expect(s *state.State) {
+// recorded. Nothing is expected of one that has ended; of members that are stuck, what comes after that.
+func (r *Record) Expect(s *state.State, stuck ...field.MemberName) {
 	if !r.Active() {
 		return
 	}
-	o := look(s, r)
+	o := look(s, r, stuck)
 	r.Expected = &pace.Estimate{Awaits: o.awaits}
 	ends := make([]time.Duration, len(o.jobs))
 	begins := make([]time.Duration, len(o.jobs))
@@ -108,7 +108,7 @@ func (r *Record) spread() {
 }
 
 // look lists what is still to be done.
-func look(s *state.State, r *Record) *outlook {
+func look(s *state.State, r *Record, stuck []field.MemberName) *outlook {
 	o := &outlook{s: s, record: r, byRole: map[field.RoleName][]int{}, leaves: map[field.RoleName][]int{}, ready: map[field.RoleName]int{},
 		took: s.Took, unknown: map[field.RoleName]bool{}}
 	for _, m := range s.Members {
@@ -125,6 +125,9 @@ func look(s *state.State, r *Record) *outlook {
 		j := job{row: i, role: row.Role, phases: o.phases(m, row), votes: true}
 		if now := row.Now(); len(j.phases) > 0 && now.Phase == j.phases[0] && !now.Due {
 			j.begun, j.spent = true, max(0, r.At.Sub(now.From))
+		}
+		if j.begun && slices.Contains(stuck, row.Member) {
+			j.phases, j.spent = j.phases[1:], 0
 		}
 		o.jobs = append(o.jobs, j)
 		at := len(o.jobs) - 1

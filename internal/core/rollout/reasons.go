@@ -34,6 +34,17 @@ func (r *Record) Judge(snap *snapshot.Snapshot) {
 	r.spread()
 }
 
+// Stuck lists the members of a field that are stuck.
+func Stuck(snap *snapshot.Snapshot) []field.MemberName {
+	var out []field.MemberName
+	for _, m := range snap.Members {
+		if m.Pace != nil && m.Pace.Word == pace.Stuck {
+			out = append(out, m.Member)
+		}
+	}
+	return out
+}
+
 // deepest bounds how far reasons are followed.
 const deepest = 8
 
