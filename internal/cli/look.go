@@ -241,7 +241,7 @@ func (a *app) printReviewed(r *plan.Review, title string) {
 			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Text)
 		}
 	}
-	if r.Expected != nil && number > 0 {
+	if r.Expected.Any() && number > 0 {
 		fmt.Fprintf(a.out, "It takes: %s.\n", r.Expected.Whole())
 	}
 	for _, u := range r.Unplaced {

@@ -60,6 +60,7 @@ type app struct {
 	takeOver  string // the field whose log is gone on with although it lacks something
 	anyway    bool   // a deploy goes on although machines are not ready
 	logLevel  string
+	logFormat string
 	screens   Screens
 }
 
@@ -165,6 +166,7 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.name, "field", "", "the name of a deployed field, where its file is not at hand")
 	flags.StringVar(&a.env, "env", "", "an environment: variables take the values of NAME.ENV.choices.yaml, and the field is one of its own")
 	flags.StringVar(&a.logLevel, "log-level", "error", "debug, info, warn or error")
+	flags.StringVar(&a.logFormat, "log-format", "text", "text, or json: an object a line")
 	root.AddCommand(open, a.newCommand(), a.patternCommand(), a.demoCommand(), a.checkCommand(), a.reviewCommand(), a.filesCommand(), a.exportCommand(), a.importCommand(), a.deployCommand(), a.statusCommand(), a.scaleCommand(),
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
@@ -178,7 +180,15 @@ func (a *app) logging() error {
 	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
 		return fmt.Errorf("--log-level %q is unknown; it is debug, info, warn or error", a.logLevel)
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	options := &slog.HandlerOptions{Level: level}
+	switch a.logFormat {
+	case "text":
+		slog.SetDefault(slog.New(slog.NewTextHandler(a.err, options)))
+	case "json":
+		slog.SetDefault(slog.New(slog.NewJSONHandler(a.err, options)))
+	default:
+		return fmt.Errorf("--log-format %q is unknown; it is text or json", a.logFormat)
+	}
 	return nil
 }
 

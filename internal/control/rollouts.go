@@ -21,13 +21,24 @@ func LookRollouts(f Folder) ([]snapshot.RolloutView, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []snapshot.RolloutView
+	return rolloutsOf(s), nil
+}
+
+// Rollouts lists the rollouts that are remembered.
+func (c *Controller) Rollouts(context.Context) ([]snapshot.RolloutView, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return rolloutsOf(c.state), nil
+}
+
+func rolloutsOf(s *state.State) []snapshot.RolloutView {
+	out := []snapshot.RolloutView{}
 	for _, r := range append(s.Rollouts[:len(s.Rollouts):len(s.Rollouts)], s.Rollout) {
 		if r.Number > 0 {
 			out = append(out, snapshot.ViewOf(r))
 		}
 	}
-	return out, nil
+	return out
 }
 
 // RolloutAsked says which rollout, or which task, is meant; what goes on, or has ended last, where both are zero.

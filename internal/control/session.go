@@ -58,6 +58,8 @@ type Session interface {
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
 	// Rollout tells a rollout, or a task, from its beginning to its end, or as far as it has come.
 	Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error)
+	// Rollouts lists the rollouts that are remembered, oldest first, the one that goes on last.
+	Rollouts(ctx context.Context) ([]snapshot.RolloutView, error)
 	// Health tells what was measured of a role over time.
 	Health(ctx context.Context, ask HealthAsked) (*health.Told, error)
 	// Close lets go of the field. What runs goes on.

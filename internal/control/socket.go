@@ -85,6 +85,10 @@ func (c *Controller) handler() http.Handler {
 	})
 	mux.HandleFunc("POST /v1/journal", taking(c.Journal))
 	mux.HandleFunc("POST /v1/rollout", taking(c.Rollout))
+	mux.HandleFunc("GET /v1/rollouts", func(w http.ResponseWriter, r *http.Request) {
+		all, err := c.Rollouts(r.Context())
+		answer(w, all, err)
+	})
 	mux.HandleFunc("POST /v1/health", taking(c.Health))
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
 		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
@@ -354,6 +358,11 @@ func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (m
 func (r *remote) Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error) {
 	record := &rollout.Record{}
 	return record, r.call(ctx, http.MethodPost, "/v1/rollout", ask, record)
+}
+
+func (r *remote) Rollouts(ctx context.Context) ([]snapshot.RolloutView, error) {
+	var all []snapshot.RolloutView
+	return all, r.call(ctx, http.MethodGet, "/v1/rollouts", nil, &all)
 }
 
 func (r *remote) Health(ctx context.Context, ask HealthAsked) (*health.Told, error) {

@@ -68,6 +68,7 @@ func (c *Controller) watching(ctx context.Context) {
 		case now := <-flush.C:
 			err = s.Flush(now)
 		case now := <-tidy.C:
+			c.forgetGone(now)
 			err = s.Tidy(now)
 		}
 		if err != nil && !failing {
@@ -75,6 +76,13 @@ func (c *Controller) watching(ctx context.Context) {
 		}
 		failing = err != nil
 	}
+}
+
+// forgetGone lets go of what is known of members that were not heard of for a while.
+func (c *Controller) forgetGone(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	maps.DeleteFunc(c.watched.cpu, func(_ field.MemberName, x agentapi.Sample) bool { return now.Sub(x.At) > time.Hour })
 }
 
 // sampleRoles notes how each role is.

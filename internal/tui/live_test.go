@@ -55,6 +55,16 @@ func (s replayed) Rollout(_ context.Context, ask control.RolloutAsked) (*rollout
 	return record, nil
 }
 
+func (s replayed) Rollouts(context.Context) ([]snapshot.RolloutView, error) {
+	var out []snapshot.RolloutView
+	for _, r := range append(s.r.world.State.Rollouts[:len(s.r.world.State.Rollouts):len(s.r.world.State.Rollouts)], s.r.world.State.Rollout) {
+		if r.Number > 0 {
+			out = append(out, snapshot.ViewOf(r))
+		}
+	}
+	return out, nil
+}
+
 // Health tells what is made up: a role that lost a member for a while, and answered more slowly then.
 func (s replayed) Health(_ context.Context, ask control.HealthAsked) (*health.Told, error) {
 	t := &health.Told{Role: string(ask.Role), From: ask.From, To: ask.To, Parts: ask.Parts, Bytes: 3 << 20, Limit: 512 << 20, Marks: []health.Mark{{At: ask.From.Add(ask.To.Sub(ask.From) / 2), Text: "wardens-1 dark"}}}

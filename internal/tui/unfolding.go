@@ -65,7 +65,7 @@ func (a *app) readRollout() tea.Cmd {
 
 // readRolloutNow reads it, one reading at a time.
 func (a *app) readRolloutNow() tea.Cmd {
-	session, ctx, folder := a.session, a.ctx, a.folder
+	session, ctx := a.session, a.ctx
 	if session == nil {
 		return nil
 	}
@@ -80,7 +80,7 @@ func (a *app) readRolloutNow() tea.Cmd {
 	}
 	return func() tea.Msg {
 		msg := rolloutMsg{asked: number}
-		msg.list, _ = control.LookRollouts(folder)
+		msg.list, _ = session.Rollouts(ctx)
 		if number == 0 && !moment.IsZero() {
 			number = (&rollouts.View{List: msg.list}).Covering(moment)
 		}

@@ -25,6 +25,9 @@ func (e *Estimate) Words() string {
 	return e.words(" more", "almost done", "how much longer is not known: ")
 }
 
+// Any tells whether anything is known of how long it takes.
+func (e *Estimate) Any() bool { return e != nil && (e.Left > 0 || len(e.Unknown) == 0) }
+
 // Whole says how long all of it may take: "about 4 min (3 to 6 min)".
 func (e *Estimate) Whole() string {
 	if e == nil {

@@ -59,7 +59,7 @@ func (r *Review) Markdown() string {
 	for _, m := range r.Missing {
 		fmt.Fprintf(&b, "- **missing**: %s\n", cell(m))
 	}
-	if r.Expected != nil {
+	if r.Expected.Any() {
 		fmt.Fprintf(&b, "It takes: %s.\n", r.Expected.Whole())
 	}
 	return b.String()

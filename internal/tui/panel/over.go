@@ -135,7 +135,7 @@ func ReviewBody(width int, k theme.Theme, r *plan.Review, findings []finding.Fin
 			wrapped(mark, s.Text, style)
 		}
 	}
-	if r.Expected != nil {
+	if r.Expected.Any() {
 		all = append(all, line{head: true})
 		wrapped("", "It takes: "+r.Expected.Whole()+".", k.Text())
 	}
