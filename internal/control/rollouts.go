@@ -57,7 +57,18 @@ func (c *Controller) Rollout(_ context.Context, ask RolloutAsked) (*rollout.Reco
 	if r == nil {
 		s := c.state.Clone()
 		c.mu.Unlock()
-		return c.folder.record(s, ask)
+		found, then, err := c.folder.recorder(s, ask)
+		if err != nil {
+			return nil, err
+		}
+		if found.Done() && ask == (RolloutAsked{}) { // what is looked at again and again is not read from the log each time
+			c.mu.Lock()
+			if c.book.Newest() == nil {
+				c.book.Keep(found)
+			}
+			c.mu.Unlock()
+		}
+		return recorded(found, then), nil
 	}
 	record := r.Record(c.state, time.Now().UTC())
 	var then *state.State
@@ -86,19 +97,29 @@ func LookAtRollout(ctx context.Context, f Folder, ask RolloutAsked) (*rollout.Re
 	if err != nil {
 		return nil, nil, err
 	}
-	record, err := f.record(s, ask)
-	return record, nil, err
+	found, then, err := f.recorder(s, ask)
+	if err != nil {
+		return nil, nil, err
+	}
+	return recorded(found, then), nil, nil
 }
 
-// record reads a rollout, or a task, from the log.
-func (f Folder) record(s *state.State, ask RolloutAsked) (*rollout.Record, error) {
+// recorded is what a recorder has, with what is expected by a state.
+func recorded(r *rollout.Recorder, s *state.State) *rollout.Record {
+	record := r.Record(s, time.Now().UTC())
+	record.Expect(s)
+	return record
+}
+
+// recorder reads a rollout, or a task, from the log, and gives the state at its end, or as it is now.
+func (f Folder) recorder(s *state.State, ask RolloutAsked) (*rollout.Recorder, *state.State, error) {
 	began, ask, err := beganAt(s, ask)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	fold, done, err := f.folder(nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer done()
 	var book rollout.Book
@@ -113,14 +134,12 @@ func (f Folder) record(s *state.State, ask RolloutAsked) (*rollout.Record, error
 		return found == nil || !found.Done()
 	})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if found == nil {
-		return nil, fmt.Errorf("the log does not tell of rollout %d any more", ask.Number)
+		return nil, nil, fmt.Errorf("the log does not tell of rollout %d any more", ask.Number)
 	}
-	record := found.Record(last, time.Now().UTC())
-	record.Expect(last)
-	return record, nil
+	return found, last, nil
 }
 
 // beganAt finds when what is meant began; what began last where nothing is named.

@@ -57,7 +57,7 @@ func (a *app) readRollout() tea.Cmd {
 	if a.rolled.ended {
 		every = endedEvery
 	}
-	if a.view != rolloutView || time.Since(a.rolled.at) < every {
+	if a.view != rolloutView || time.Since(a.rolled.at) < every || a.rolled.ended && a.rolled.number > 0 {
 		return nil
 	}
 	return a.readRolloutNow()

@@ -186,7 +186,8 @@ func (r *Recorder) finish(s *state.State, m *state.Member, row *Row, at time.Tim
 	case Flaps:
 		there = phase == state.Ready || phase == state.Gone
 	default:
-		there = phase == state.Ready && !m.RestartDue && !row.Begun.IsZero() && !m.Awaited() || phase == state.Gone
+		taken := row.Action != Changes || !m.Awaited() // who comes may be told of others later on
+		there = phase == state.Ready && !m.RestartDue && !row.Begun.IsZero() && taken || phase == state.Gone
 	}
 	switch {
 	case there && row.Done.IsZero():

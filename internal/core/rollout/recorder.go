@@ -20,7 +20,8 @@ type Recorder struct {
 	closed int                     // gates that are not open
 	bound  map[field.NodeName]time.Time
 	stages map[field.RoleName]int
-	total  int // members of the field that were not gone when it had ended
+	order  map[field.RoleName]int // of the roles, from 1: as they are deployed, those of a stage as the file has them
+	total  int                    // members of the field that were not gone when it had ended
 }
 
 // Begins makes a recorder where an event, which has just been applied, begins a rollout or a task; nil where it begins none.
@@ -93,7 +94,12 @@ func (r *Recorder) before(s *state.State) *Before {
 // arrange learns the stages of the field as it is to be.
 func (r *Recorder) arrange(s *state.State) {
 	if s.Field != nil && s.Field.Cycle() == nil {
-		r.stages = plan.StageOf(s.Field)
+		r.stages, r.order = plan.StageOf(s.Field), map[field.RoleName]int{}
+		for _, stage := range s.Field.Stages() {
+			for _, name := range stage {
+				r.order[name] = len(r.order) + 1
+			}
+		}
 	}
 }
 
@@ -291,7 +297,7 @@ func (r *Recorder) Record(s *state.State, now time.Time) *Record {
 		out.Rows = append(out.Rows, copied)
 	}
 	slices.SortFunc(out.Rows, func(a, b Row) int {
-		return cmp.Or(cmp.Compare(last(a.Stage), last(b.Stage)), cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
+		return cmp.Or(cmp.Compare(last(r.order[a.Role]), last(r.order[b.Role])), cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number))
 	})
 	total := r.total
 	if !r.Done() {
@@ -303,11 +309,11 @@ func (r *Recorder) Record(s *state.State, now time.Time) *Record {
 }
 
 // last has roles that the draft has no more stand after all others.
-func last(stage int) int {
-	if stage == 0 {
+func last(place int) int {
+	if place == 0 {
 		return 1 << 30
 	}
-	return stage
+	return place
 }
 
 // chain follows what was waited for from who is done last, or is expected to be, to the root.
