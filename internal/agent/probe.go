@@ -104,11 +104,7 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 	for k, v := range h.Headers {
 		req.Header.Set(k, string(v))
 	}
-	do := probeClient.Do
-	if a.spec.Ports[h.Port].TLS {
-		do = func(req *http.Request) (*http.Response, error) { return a.httpOver(req, h.Port) }
-	}
-	res, err := do(req)
+	res, err := a.send(req, h.Port)
 	if err != nil {
 		return nil, netfault.Of(what, err)
 	}
@@ -124,28 +120,6 @@ func (a *asker) askHTTP(ctx context.Context, h *field.HTTPCall) (*answer, error)
 		headers[strings.ToLower(k)] = res.Header.Get(k)
 	}
 	return &answer{status: res.StatusCode, cut: cut, env: map[string]any{"status": res.StatusCode, "body": parsed(body), "headers": headers, "me": string(a.member)}}, nil
-}
-
-// page opens a page of the member, of whatever size; who asked for it closes it.
-func (a *asker) page(ctx context.Context, port, path string) (io.ReadCloser, error) {
-	what := "GET " + path
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+a.address(port)+path, http.NoBody)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", what, err)
-	}
-	do := probeClient.Do
-	if a.spec.Ports[port].TLS {
-		do = func(req *http.Request) (*http.Response, error) { return a.httpOver(req, port) }
-	}
-	res, err := do(req)
-	if err != nil {
-		return nil, netfault.Of(what, err)
-	}
-	if res.StatusCode != http.StatusOK {
-		res.Body.Close()
-		return nil, fmt.Errorf("%s: HTTP status %d", what, res.StatusCode)
-	}
-	return res.Body, nil
 }
 
 // parsed gives JSON as values and anything else as text.

@@ -17,7 +17,7 @@ func TestWhatIsMeasuredIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &Controller{watched: &watched{store: s, cpu: map[field.MemberName]agentapi.Sample{}}}
+	c := &Controller{watched: &watched{store: s, cpu: map[field.MemberName]agentapi.Sample{}, why: map[field.MemberName]string{}}}
 	begin := time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
 	for i := range 60 { // five minutes
 		at := begin.Add(time.Duration(i) * 5 * time.Second)
@@ -37,6 +37,15 @@ func TestWhatIsMeasuredIsTold(t *testing.T) {
 		s.Add(roleKey("crews", "want"), at, 2)
 		s.Add(roleKey("crews", "starts"), at, float64(2+i/30))
 		s.Add(roleKey("crews", "leader"), at, float64(1+i/30))
+	}
+	cut := agentapi.Sample{At: begin.Add(time.Hour), Trouble: "its page of measures is too large"}
+	c.keepSamples(agentapi.Samples{Of: map[field.MemberName][]agentapi.Sample{"crews-1": {cut}}}, 0)
+	if got := c.watched.why["crews-1"]; got != cut.Trouble {
+		t.Errorf("why not all could be read: %q", got)
+	}
+	cut.Trouble = ""
+	if c.keepSamples(agentapi.Samples{Of: map[field.MemberName][]agentapi.Sample{"crews-1": {cut}}}, 0); len(c.watched.why) > 0 {
+		t.Error("what can be read again is said not to be")
 	}
 	role := &field.Role{Name: "crews", Program: &field.Program{Metrics: &field.Metrics{Show: map[string]field.Text{"bookings_total": "bookings that were made"}}}}
 	ask := HealthAsked{Role: "crews", From: begin, To: begin.Add(5 * time.Minute), Parts: 20, Each: "cpu"}
