@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/bench/process"
 	"lanternfield/examples"
 	"lanternfield/internal/core/arrange"
 	"lanternfield/internal/core/field"
@@ -195,7 +196,7 @@ func opening(dir string) (time.Duration, float64, error) {
 			}
 		}()
 		time.Sleep(2 * time.Second)
-		_, memory, err := spent(cmd.Process.Pid)
+		_, memory, err := process.Spent(cmd.Process.Pid)
 		if err != nil {
 			return 0, 0, err
 		}

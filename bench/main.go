@@ -17,6 +17,7 @@ import (
 	"syscall"
 	"time"
 
+	"lanternfield/bench/process"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/keyring"
 
@@ -29,11 +30,15 @@ var (
 	binary = flag.String("binary", "bin/lanternfield", "the program under test")
 	pairs  = flag.Int("pairs", 15, "how many interleaved pairs of deploys")
 	rounds = flag.Int("rounds", 20, "how many crashes of each kind")
-	only   = flag.String("only", "", "deploy, real, scale, crash, retire, rest, door, syncs, memory, screen, history or define")
+	only   = flag.String("only", "", "deploy, real, scale, crash, retire, rest, door, syncs, memory, screen, history, define or probe")
 )
 
 func main() {
 	flag.Parse()
+	if *answers != "" {
+		fmt.Fprintln(os.Stderr, runAnswers())
+		os.Exit(1)
+	}
 	if *isEmpty {
 		if err := runEmpty(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -62,7 +67,7 @@ func all(dir string) error {
 	for _, part := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"deploy", deploys}, {"real", realSystems}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"history", history}, {"define", define}} {
+	}{{"deploy", deploys}, {"real", realSystems}, {"scale", scales}, {"crash", crashes}, {"retire", retires}, {"rest", rest}, {"door", doors}, {"syncs", syncs}, {"memory", memory}, {"screen", screen}, {"history", history}, {"define", define}, {"probe", probe}} {
 		if *only != "" && *only != part.name {
 			continue
 		}
@@ -382,7 +387,7 @@ func memory(dir string) error {
 			continue
 		}
 		pid, _ := strconv.Atoi(e.Name())
-		if used, memory, err := spent(pid); err == nil {
+		if used, memory, err := process.Spent(pid); err == nil {
 			fmt.Printf("  %-6s %5.1f MiB, %.2f s\n", words[1], memory["RssAnon"], used.Seconds())
 		}
 	}

@@ -1,17 +1,16 @@
 package main
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 	"syscall"
 	"time"
+
+	"lanternfield/bench/process"
 
 	"golang.org/x/sys/unix"
 )
@@ -65,13 +64,13 @@ func screen(dir string) error {
 		return err
 	}
 	cmd := ours.cmd
-	before, _, err := spent(cmd.Process.Pid)
+	before, _, err := process.Spent(cmd.Process.Pid)
 	if err != nil {
 		return err
 	}
 	const idle = 15 * time.Second
 	time.Sleep(idle)
-	after, memory, err := spent(cmd.Process.Pid)
+	after, memory, err := process.Spent(cmd.Process.Pid)
 	if err != nil {
 		return err
 	}
@@ -169,26 +168,6 @@ func (t *terminal) end(key string) error {
 func percentile(all []time.Duration, p int) time.Duration {
 	sorted := slices.Sorted(slices.Values(all))
 	return sorted[len(sorted)*p/100]
-}
-
-// spent gives the processor time and the memory, in MiB, of a process.
-func spent(pid int) (time.Duration, map[string]float64, error) {
-	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return 0, nil, err
-	}
-	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
-	user, _ := strconv.Atoi(fields[11])
-	system, _ := strconv.Atoi(fields[12])
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	memory := map[string]float64{}
-	for _, line := range strings.Split(string(status), "\n") {
-		if name, rest, ok := strings.Cut(line, ":"); ok && strings.HasSuffix(rest, "kB") {
-			kib, _ := strconv.Atoi(strings.Fields(rest)[0])
-			memory[name] = float64(kib) / 1024
-		}
-	}
-	return time.Duration(user+system) * 10 * time.Millisecond, memory, err
 }
 
 // openPTY makes a pseudo-terminal of that size and gives both its ends.

@@ -110,8 +110,9 @@ func TestProgramThatPrints100MB(t *testing.T) {
 	x.until("the log is cut", 30*time.Second, func() bool {
 		info, err := os.Stat(log)
 		old, err2 := os.Stat(log + ".1")
-		return err == nil && err2 == nil && info.Size() < 16<<20 && old.Size() <= 4<<20
+		return err == nil && err2 == nil && info.Size() < 16<<20 && old.Size() <= 8<<20+1<<10
 	})
+	x.contains(x.must("lines", x.file, "it-1", "--level", "warning"), "this log was cut at 16 MiB: ")
 	if s := x.status(); s.State != "converged" {
 		t.Errorf("%s", s.Verdict)
 	}
@@ -245,6 +246,7 @@ func TestWordsOnTheCommandLine(t *testing.T) {
 		{[]string{"scale", "crews", "many"}, 2, "\"many\" is not a number of members; write 0 or more\n"},
 		{[]string{"open"}, 2, "the full-screen application needs a terminal; `lanternfield status` prints the field\n"},
 		{[]string{"journal"}, 2, "nothing has happened yet: DIR/state/saltmarsh holds no journal\n"},
+		{[]string{"journal", "june.lantern.zip"}, 2, "june.lantern.zip is an archive, which is looked at with `lanternfield open june.lantern.zip`: journal, lines and charts are in its views\n"},
 		{[]string{"check", "a.field.yaml", "b.field.yaml"}, 2, "two field files are named, a.field.yaml and b.field.yaml; name one\n"},
 		{[]string{"retire", "--field", "../../etc", "--yes", "--forget"}, 2, "\"../../etc\" cannot be a field's name; a name is made of lower-case letters, digits and hyphens, starts with a letter and has at most 63 characters\n"},
 		{[]string{"retire", "--field", "unheard", "--yes", "--forget"}, 2, "unheard is not deployed, so there is nothing to retire\n"},

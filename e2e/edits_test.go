@@ -232,7 +232,7 @@ func TestAPlacementIsProposed(t *testing.T) {
 	x.write(strings.Replace(string(wide), "  crews:\n    members: 3", "  crews:\n    where: zone != \"lighthouse\"\n    members: 3", 1))
 	s.has("draft +1 -1")
 	s.press("v")
-	s.has("place crews-4 on", "take crews-3 off puffin-1", "where of crews does not allow puffin-1 any more")
+	s.has("place crews-4 on", "take crews-3 off puffin-1", "where of crews does not allow", "puffin-1 any more")
 	s.press("d")
 	s.has("The deploy is done", "9 of 9 lit")
 	for _, m := range x.status().Members {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
@@ -16,7 +17,8 @@ import (
 // leader, stops all and starts it cold, and takes it all down.
 func TestHarbourDesk(t *testing.T) {
 	t.Parallel()
-	x := newTrial(t, example(t, "../examples/harbour-desk.field.yaml"))
+	telling := freeAddress(t)
+	x := newTrial(t, strings.Replace(example(t, "../examples/harbour-desk.field.yaml"), "127.0.0.1:9720", telling, 2))
 	x.contains(x.must("deploy", x.file, "--yes", "--timeout", "120s"), "waits for berths: proof", "harbour-desk is converged after", "and 6 proofs hold")
 	s := x.status()
 	var addresses []string
@@ -50,6 +52,20 @@ func TestHarbourDesk(t *testing.T) {
 		t.Errorf("etcdctl: %v %s", err, out)
 	}
 	relays(t, &arrivals, s.member("arrivals-1"), s.member("arrivals-3"))
+
+	// The field itself is told, and measured by its own monitor.
+	serving, stop := context.WithCancel(context.Background())
+	serve := x.command(serving, "serve", x.file, "--metrics", telling)
+	serve.Cancel = func() error { return serve.Process.Signal(os.Interrupt) }
+	if err := serve.Start(); err != nil {
+		t.Fatal(err)
+	}
+	x.until("the monitor has measured the field", 40*time.Second, func() bool {
+		out, err := lookout.runs("curl", "-sS", "--fail", lookout.url+"api/v1/query?query=sum(lanternfield_member_ready)").CombinedOutput()
+		return err == nil && strings.Contains(string(out), fmt.Sprintf(`"%d"]`, len(s.Members)))
+	})
+	stop()
+	_ = serve.Wait()
 
 	// Whoever leads dies. The field comes back, and is proved again.
 	for _, role := range []string{"tariffs", "arrivals", "berths"} {

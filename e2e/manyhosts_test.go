@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"syscall"
 	"testing"
@@ -12,9 +11,7 @@ import (
 // TestManyHostsOfWhichSevenFail deploys onto hosts of which seven fail, each in another way: the others go on, and the seven are named with reason and
 // remedy. Then they are mended, and the field is whole without being asked again.
 func TestManyHostsOfWhichSevenFail(t *testing.T) {
-	if os.Getenv("LANTERNFIELD_SOAK") == "" {
-		t.Skip("sixty hosts are for make soak")
-	}
+	soaking(t)
 	const count = 60
 	hosts := newMachines(t, count)
 	m := hosts.list

@@ -100,6 +100,9 @@ func TestWhatWaitsForAStartIsShown(t *testing.T) {
 	x.must("deploy", x.file, "--yes")
 	before := x.status()
 	x.edit("depth=1", "depth=2")
+	if out := x.must("review", x.file, "--files", "crews-2"); !strings.Contains(out, "command\n") || !strings.Contains(out, "- ") || !strings.Contains(out, "depth=1") || !strings.Contains(out, "depth=2") || strings.Contains(out, "crews-1") {
+		t.Errorf("a review of one with its files: %s", out)
+	}
 	x.must("deploy", x.file, "--yes")
 	s := x.status()
 	if s.member("crews-1").PID != before.member("crews-1").PID {

@@ -112,15 +112,7 @@ func TestOthersWatchTheField(t *testing.T) {
 	t.Parallel()
 	x := newTrial(t, watched)
 	x.must("deploy", x.file, "--yes")
-	free := func() string {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
-		return l.Addr().String()
-	}
-	address, other := free(), free()
+	address, other := freeAddress(t), freeAddress(t)
 	serving, stop := context.WithCancel(context.Background())
 	serve := x.command(serving, "serve", x.file, "--metrics", address)
 	serve.Cancel = func() error { return serve.Process.Signal(os.Interrupt) }
@@ -161,4 +153,15 @@ func TestOthersWatchTheField(t *testing.T) {
 	if up := get("http://" + other + "/api/v1/query?query=up"); !strings.Contains(up, `"1"]`) {
 		t.Errorf("it says of the field %s", up)
 	}
+}
+
+// freeAddress is one of this machine that nobody listens at now.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
 }

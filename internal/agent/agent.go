@@ -57,7 +57,8 @@ type Agent struct {
 	kept    []byte // the key to seal with, where the agent keeps its identity
 	program string // the checksum of this program, likewise
 	runtime runtime.Runtime
-	adrift  bool // its folder is not where it was
+	adrift  bool        // its folder is not where it was
+	ended   atomic.Bool // its successor answers
 
 	asked atomic.Int64 // when a controller came for reports last, in Unix nanoseconds
 
@@ -323,6 +324,9 @@ func (a *Agent) serve(ctx context.Context) error {
 			a.runtime.Beat()
 			if beats%2 == 0 {
 				a.chores()
+			}
+			if beats%alteredBeats == 0 {
+				a.findAltered()
 			}
 		}
 	}

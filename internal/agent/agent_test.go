@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
 	"lanternfield/internal/identity"
@@ -256,11 +258,49 @@ func TestLogsAreCutInPlace(t *testing.T) {
 	fmt.Fprintln(f, "goes on\x1b[2J")
 	now, _ := os.ReadFile(m.logFile())
 	old, _ := os.ReadFile(m.logFile() + ".1")
-	if string(now) != "goes on\x1b[2J\n" || len(old) != logKeep || !strings.HasSuffix(string(old), "the end\n") {
+	if string(now) != "goes on\x1b[2J\n" || !strings.HasPrefix(string(old), line) || !strings.Contains(string(old), "the end\n{") {
 		t.Errorf("%d bytes now, %d kept", len(now), len(old))
+	}
+	whole := int64((logMost/1024+10)*1024 + len("the end\n"))
+	kept := int64(strings.Index(string(old), "{"))
+	if l := lostOf(m.logFile() + ".1"); kept < logKeep-1024 || kept > logKeep || l.Bytes != whole-kept || l.Times != 1 {
+		t.Errorf("of %d bytes %d are kept, and %+v", whole, kept, l)
 	}
 	if lines := m.lastLines(); len(lines) != 1 || lines[0] != "goes on" {
 		t.Errorf("last lines: %q", lines)
+	}
+	// Cut again, while it is being written to: every line is either there or counted.
+	var wrote atomic.Int64
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				n, _ := fmt.Fprint(f, line)
+				wrote.Add(int64(n))
+			}
+		}
+	}()
+	waitFor(t, func() bool { return wrote.Load() > logMost })
+	if !rotate(m.logFile()) {
+		t.Fatal("it was not cut")
+	}
+	close(stop)
+	<-stopped
+	old, _ = os.ReadFile(m.logFile() + ".1")
+	now, _ = os.ReadFile(m.logFile())
+	l := lostOf(m.logFile() + ".1")
+	end := strings.LastIndex(strings.TrimSuffix(string(old), "\n"), "\n") + 1
+	there := int64(end + len(now))
+	all := wrote.Load() + int64(len("goes on\x1b[2J\n"))
+	if missed := all - there - (l.Bytes - (whole - kept)); l.Times != 2 || missed < 0 || missed > logKeep {
+		t.Errorf("%d bytes were written, %d are there, and %+v: %d are missed", all, there, l, missed)
+	}
+	if line := logline.Parse(string(old[end:]), time.UTC); line.Level != logline.Warning || !strings.Contains(line.Text, "this log was cut at 16 MiB: ") || !strings.Contains(line.Text, "in 2 cuts so far") {
+		t.Errorf("it says %+v", line)
 	}
 }
 

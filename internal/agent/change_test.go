@@ -320,3 +320,35 @@ func self(t *testing.T) *fit.Account {
 	}
 	return who
 }
+
+// TestWhatWasChangedByHandIsFound changes files, their modes, and what a program may write itself.
+func TestWhatWasChangedByHandIsFound(t *testing.T) {
+	l := layout{dir: t.TempDir()}
+	files := []order.File{{Path: "it.conf", Mode: 0o644, Content: "x"}, {Path: "deep/key.pem", Mode: 0o600, Content: "k"}, {Path: "own.conf", Mode: 0o644, Content: "o", Once: true}}
+	if _, err := l.writeFiles("it-1", self(t), files); err != nil {
+		t.Fatal(err)
+	}
+	at := func(name string) string { return filepath.Join(l.dir, "members/it-1", name) }
+	for _, step := range []struct {
+		what string
+		do   func() error
+		want string
+	}{
+		{"nothing", func() error { return nil }, ""},
+		{"the program's own", func() error { return os.WriteFile(at("own.conf"), []byte("other"), 0o644) }, ""},
+		{"a mode", func() error { return os.Chmod(at("deep/key.pem"), 0o644) }, "deep/key.pem"},
+		{"a content", func() error { return os.WriteFile(at("it.conf"), []byte("y"), 0o644) }, "it.conf deep/key.pem"},
+		{"one is gone", func() error { return os.Remove(at("it.conf")) }, "it.conf deep/key.pem"},
+		{"a link in its place", func() error { return os.Symlink("/etc/hostname", at("it.conf")) }, "it.conf deep/key.pem"},
+	} {
+		if err := step.do(); err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(l.altered("it-1", files), " "); got != step.want {
+			t.Errorf("%s: altered are %q, and not %q", step.what, got, step.want)
+		}
+	}
+	if got := l.altered("it-2", files); len(got) > 0 {
+		t.Errorf("of a member that is not there, altered are %q", got)
+	}
+}

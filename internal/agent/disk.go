@@ -246,6 +246,26 @@ func (l layout) writeFiles(m field.MemberName, who *fit.Account, files []order.F
 	return changed, nil
 }
 
+// altered lists the config files of a member that are not as they were ordered: changed, gone, or open to others. What a program may write itself is left
+// out.
+func (l layout) altered(m field.MemberName, files []order.File) []string {
+	b, err := openBeneath(l.member(m), owner{})
+	if err != nil {
+		return nil // it is about to be made, or gone
+	}
+	defer b.close()
+	var out []string
+	for _, f := range files {
+		if f.Once {
+			continue
+		}
+		if has, mode, err := b.read(f.Path); err != nil || string(has) != f.Content || mode != fs.FileMode(f.Mode) {
+			out = append(out, f.Path)
+		}
+	}
+	return out
+}
+
 // replaced is a file that was written, with what it replaced.
 type replaced struct {
 	order.File

@@ -168,7 +168,7 @@ func TestACertificateIsRenewedWithoutABreak(t *testing.T) {
 	c, _ := started(t, t.TempDir())
 	authority, us := parties(t)
 	c.Sign = func(request []byte) ([]byte, error) { return authority.Sign(request, "gull-1") }
-	c.Due = authority.Due
+	c.Due = authority.Teller()
 	waiting := make(chan error, 1)
 	go func() {
 		_, err := c.Reports(context.Background(), "", 0, 0, time.Second)

@@ -2,7 +2,9 @@ package agent
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -14,6 +16,7 @@ import (
 
 	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/logline"
 )
 
@@ -74,7 +77,8 @@ const (
 )
 
 // rotate cuts a log that has grown too large: its end is copied, the file itself is emptied in place, so that a program
-// which holds it open goes on writing to it. It tells whether it had to be cut.
+// which holds it open goes on writing to it. What is written meanwhile is copied too, and a line after it says how much is kept nowhere. It tells
+// whether it had to be cut.
 func rotate(name string) (cut bool) {
 	f, err := os.OpenFile(name, os.O_RDWR|runtime.LogFlags, 0)
 	if err != nil {
@@ -85,15 +89,89 @@ func rotate(name string) (cut bool) {
 	if err != nil || info.Size() < logMost {
 		return false
 	}
+	from := info.Size() - logKeep
+	head := make([]byte, markMost)
+	n, _ := f.ReadAt(head, from-1)
+	if end := bytes.IndexByte(head[:n], '\n'); end >= 0 { // from where a line begins
+		from += int64(end)
+	}
+	gone, kept := lostOf(name+".1"), from
 	old, err := os.OpenFile(name+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
 	if err == nil {
-		_, err = io.Copy(old, io.NewSectionReader(f, info.Size()-logKeep, logKeep))
-		err = errors.Join(err, old.Close())
+		defer old.Close()
+		kept, err = keepEnd(f, from, old)
+	}
+	size := info.Size()
+	if now, err := f.Stat(); err == nil { // as late as can be
+		size = now.Size()
+	}
+	cut = f.Truncate(0) == nil
+	if err == nil {
+		err = json.NewEncoder(old).Encode(gone.and(from+size-kept, time.Now()))
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		slog.Warn("log cannot be kept", "log", name, "error", err)
 	}
-	return f.Truncate(0) == nil
+	return cut
+}
+
+// keepEnd copies the end of a log, and what is written meanwhile. It gives up to where.
+func keepEnd(log *os.File, from int64, to io.Writer) (at int64, err error) {
+	at = from
+	for at-from < 2*logKeep { // whoever floods it goes on writing
+		var n int64
+		n, err = io.Copy(to, io.NewSectionReader(log, at, 2*logKeep-(at-from)))
+		if at += n; n == 0 || err != nil {
+			break
+		}
+	}
+	last := []byte{'\n'}
+	_, _ = log.ReadAt(last, at-1)
+	if err == nil && last[0] != '\n' {
+		_, err = to.Write([]byte("\n"))
+	}
+	return at, err
+}
+
+// lost is what was cut off a log and is kept nowhere: a line after what is kept of it, as a program would write it.
+type lost struct {
+	Time    time.Time `json:"time"`
+	Level   string    `json:"level"`
+	Message string    `json:"msg"`
+	Bytes   int64     `json:"bytes_lost"` // in all cuts together
+	Times   int       `json:"times_cut"`
+}
+
+// lostOf reads that at the end of what was kept of a log.
+func lostOf(old string) (l lost) {
+	f, err := os.OpenFile(old, os.O_RDONLY|runtime.LogFlags, 0)
+	if err != nil {
+		return lost{}
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return lost{}
+	}
+	end := make([]byte, min(info.Size(), markMost))
+	n, _ := f.ReadAt(end, info.Size()-int64(len(end)))
+	line := bytes.TrimSuffix(end[:n], []byte("\n"))
+	line = line[bytes.LastIndexByte(line, '\n')+1:]
+	if json.Unmarshal(line, &l) != nil || l.Bytes < 0 || l.Times < 0 {
+		return lost{}
+	}
+	return l
+}
+
+// and adds what was lost in one more cut.
+func (l lost) and(bytes int64, at time.Time) lost {
+	l.Time, l.Level, l.Bytes, l.Times = at.UTC(), "warning", l.Bytes+bytes, l.Times+1
+	so := ""
+	if l.Times > 1 {
+		so = fmt.Sprintf(", %s in %d cuts so far", field.Bytes(l.Bytes), l.Times)
+	}
+	l.Message = fmt.Sprintf("this log was cut at 16 MiB: %s written before are kept nowhere%s", field.Bytes(bytes), so)
+	return l
 }
 
 // How much of a log is read at once, and how much of one line.
@@ -166,7 +244,8 @@ func (m *member) readLog(after int64, most int) (*agentapi.Log, error) {
 	case after > size:
 		after = 0 // it has been cut
 	}
-	log := &agentapi.Log{Next: after}
+	log := &agentapi.Log{From: after, Next: after}
+	add := adder{m: m, log: log, goes: m.goesOn(after)}
 	window := make([]byte, most)
 	for log.Next < size {
 		n, err := f.ReadAt(window, log.Next)
@@ -184,7 +263,7 @@ func (m *member) readLog(after int64, most int) (*agentapi.Log, error) {
 				return log, nil // it may still grow
 			}
 			if !mid {
-				m.add(log, part, rest)
+				add.add(part, rest)
 				if n := len(log.Lines); n > 0 {
 					log.Lines[n-1].Text = strings.TrimSuffix(log.Lines[n-1].Text, "…") + "…"
 				}
@@ -198,24 +277,54 @@ func (m *member) readLog(after int64, most int) (*agentapi.Log, error) {
 			}
 			log.Next += int64(len(line))
 			if !mid {
-				m.add(log, line, log.Next)
+				add.add(line, log.Next)
 			}
 			mid = false
 		}
+		m.goneOn(log.Next, add.goes)
 		return log, nil
 	}
 	return log, nil
 }
 
-func (m *member) add(log *agentapi.Log, raw []byte, end int64) {
-	l := logline.Parse(strings.TrimRight(string(raw), "\r\n"), time.Local)
+// goesOn gives how far the putting together of lines had come at a place of the log: whoever follows it reads on where it stopped.
+func (m *member) goesOn(at int64) logline.Grouper {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if at > 0 && m.groupAt == at {
+		return m.group
+	}
+	return logline.Grouper{}
+}
+
+func (m *member) goneOn(at int64, g logline.Grouper) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.groupAt, m.group = at, g
+}
+
+// adder puts lines together as they are read.
+type adder struct {
+	m    *member
+	log  *agentapi.Log
+	goes logline.Grouper
+}
+
+// add takes a line in, which ends at that place. One that goes on with the one before is put to it; where that one was read before, it says so.
+func (d *adder) add(raw []byte, end int64) {
+	text := strings.TrimRight(string(raw), "\r\n")
+	l := logline.Parse(text, time.Local)
+	goes := d.goes.Goes(text, &l)
 	if l.Text == "" {
 		return
 	}
-	if l.At.IsZero() {
-		l.At, l.About = m.seen(end), true
+	if n := len(d.log.Lines); goes && n > 0 {
+		d.log.Lines[n-1].More = append(d.log.Lines[n-1].More, l.Text)
+		return
 	}
-	log.Lines = append(log.Lines, l)
+	l.Goes = goes
+	l.Dated(d.m.seen(end), time.Now())
+	d.log.Lines = append(d.log.Lines, l)
 }
 
 // lineEnd finds where the line ends that goes on at that place.

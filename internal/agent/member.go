@@ -12,6 +12,7 @@ import (
 	"lanternfield/internal/agent/runtime"
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/host"
 	"lanternfield/internal/series"
@@ -48,11 +49,17 @@ type member struct {
 	measure agentapi.Measure // the newest
 	series  *series.Ring[agentapi.Measure]
 	samples *series.Ring[agentapi.Sample]
-	told    told        // what its program tells of itself, as it was read last
-	sampled time.Time   // up to when it was summed up
-	shown   *order.Spec // how it runs, or would, for who visits it
-	ready   time.Time   // since when the process has been lit; zero when it is not
-	marks   []mark      // how long its log was, and when
+	told    told            // what its program tells of itself, as it was read last
+	sampled time.Time       // up to when it was summed up
+	shown   *order.Spec     // how it runs, or would, for who visits it
+	ready   time.Time       // since when the process has been lit; zero when it is not
+	marks   []mark          // how long its log was, and when
+	unsent  string          // why its lines cannot be forwarded
+	group   logline.Grouper // of its lines, as they were read last
+	groupAt int64           // up to there
+	wanted  [][]order.File  // its files as they are, or may be while a change is carried out
+	unlike  []string        // files that were not as they were ordered at the last look
+	altered []string        // nor at the one before
 }
 
 // What keeps a crashing program from being started over and over.
@@ -111,6 +118,10 @@ func (m *member) run(ctx context.Context) {
 		m.report(order.Report{Kind: order.Stopped, Revision: m.order.Revision})
 	}
 	var retry <-chan time.Time // when what failed, or waits, is tried
+	forwarding, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() { defer close(ended); m.forwarding(forwarding) }()
+	defer func() { stop(); <-ended }()
 	for {
 		m.show()
 		var again, over bool

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -46,10 +47,12 @@ func (m *member) sample(now time.Time) {
 		slices.Sort(latencies)
 		s.LatencyMS, s.WorstMS = latencies[(len(latencies)-1)/2], latencies[len(latencies)-1]
 	}
-	if free, err := host.FreeDisk(m.disk.data(m.name)); err == nil {
-		s.DiskFree = free
+	if free, size, err := host.Disk(m.disk.data(m.name)); err == nil {
+		s.DiskFree, s.DiskSize = free, size
 	}
+	s.Altered = m.altered
 	s.Metrics, s.Trouble = m.told.values, m.told.trouble
+	s.Unsent = m.unsent
 	m.told = told{trouble: m.told.trouble} // each reading once
 	m.samples.Add(now, s)
 }
@@ -100,6 +103,43 @@ func (a *Agent) samplesAfter(after time.Time) agentapi.Samples {
 	for name, m := range a.members {
 		for _, p := range m.samples.After(after) {
 			out.Of[name] = append(out.Of[name], p.Value)
+		}
+	}
+	return out
+}
+
+// alteredBeats is how often the files of members are compared with what was ordered, in beats.
+const alteredBeats = 15
+
+// findAltered looks which files of members are not as they were ordered. A change that is being carried out is no such thing: what was found at the
+// look before as well counts.
+func (a *Agent) findAltered() {
+	a.mu.Lock()
+	members := slices.Collect(maps.Values(a.members))
+	a.mu.Unlock()
+	for _, m := range members {
+		m.mu.Lock()
+		wanted := m.wanted
+		m.mu.Unlock()
+		var now []string
+		for i, files := range wanted {
+			if i == 0 {
+				now = m.disk.altered(m.name, files)
+			} else if len(now) > 0 { // as one of them has it, it is as ordered
+				now = common(now, m.disk.altered(m.name, files))
+			}
+		}
+		m.mu.Lock()
+		m.altered, m.unlike = common(m.unlike, now), now
+		m.mu.Unlock()
+	}
+}
+
+func common(a, b []string) []string {
+	var out []string
+	for _, x := range a {
+		if slices.Contains(b, x) {
+			out = append(out, x)
 		}
 	}
 	return out

@@ -30,6 +30,7 @@ const longestWait = 30 * time.Second
 //	GET  /v1/reports?life=L&after=N&ack=N&wait=D gives News: reports after that number of that life; those up to ack are dropped
 //	GET  /v1/series?after=T gives what was measured of members after a moment, or last
 //	GET  /v1/members/{name}/log?after=N&most=N gives a Log: lines from that place on, or the last ones when after is -1
+//	POST /v1/search takes a Search and gives Found: lines of members that fit, the newest first
 //	POST /v1/members/{name}/visit         becomes frames: a command, a shell or a tunnel at the member
 //	POST /v1/members/{name}/ask           takes an order.Question, puts it to the member, and gives an order.Said
 //	POST /v1/inspect                      becomes a connection over which the machine is looked at (package inspect)
@@ -120,6 +121,18 @@ func (a *Agent) handler(life context.Context) http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(log)
 	})
+	mux.HandleFunc("POST /v1/search", func(w http.ResponseWriter, r *http.Request) {
+		var s agentapi.Search
+		if read(w, r, &s) {
+			found, err := a.search(r.Context(), s)
+			if err != nil {
+				http.Error(w, err.Error(), http.StatusBadRequest)
+				return
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(found)
+		}
+	})
 	mux.HandleFunc("POST /v1/members/{name}/visit", func(w http.ResponseWriter, r *http.Request) { a.visit(life, w, r) })
 	mux.HandleFunc("POST /v1/members/{name}/ask", func(w http.ResponseWriter, r *http.Request) {
 		var q order.Question
@@ -166,6 +179,7 @@ func (a *Agent) handler(life context.Context) http.Handler {
 			again, err := a.Hear(c)
 			refuse(w, err)
 			if again {
+				a.ended.Store(true) // before it has answered: what is asked for next is for the successor, which knows what runs
 				slog.Warn("a person has taken the field over with another log; a successor gives account", "log", c.Log)
 				a.quit()
 			}
@@ -217,6 +231,10 @@ func (a *Agent) handler(life context.Context) http.Handler {
 	mux.HandleFunc("POST /v1/restart", func(w http.ResponseWriter, _ *http.Request) { a.restart(w) })
 	mux.HandleFunc("POST /v1/leave", func(w http.ResponseWriter, _ *http.Request) { a.leave(w) })
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if a.ended.Load() {
+			http.Error(w, "this agent ends; its successor answers", http.StatusServiceUnavailable)
+			return
+		}
 		if _, route := mux.Handler(r); watches(r) && !toWatchers[route] {
 			http.Error(w, "a keeper whose keyring is sealed may read reports and measures, and nothing else", http.StatusForbidden)
 			return

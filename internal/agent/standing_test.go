@@ -3,10 +3,14 @@ package agent
 import (
 	"context"
 	"errors"
+	"net/http"
+	"net/http/httptest"
+	"os"
 	"strings"
 	"testing"
 
 	"lanternfield/internal/agentapi"
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
 )
 
@@ -70,4 +74,33 @@ func TestALogThatLacksSomethingIsNotObeyed(t *testing.T) {
 	}
 	put(t, c, order.Order{Term: 5, Revision: 6, Member: "it-1", Want: order.Gone})
 	until(t, c, &heard, order.Removed)
+}
+
+// TestAnAgentThatIsTakenOverLeavesItsAnswersToItsSuccessor asks one for reports between a person's word and its end, which takes a moment: none
+// could be taken for the account that its successor gives.
+func TestAnAgentThatIsTakenOverLeavesItsAnswersToItsSuccessor(t *testing.T) {
+	a := &Agent{disk: layout{dir: t.TempDir()}, id: "a", members: map[field.MemberName]*held{}, memory: memory{Agent: "a", Log: "log", Term: 3}, quit: func() {}}
+	for _, dir := range []string{a.disk.records(), a.disk.operations()} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := a.loadRecords(); err != nil {
+		t.Fatal(err)
+	}
+	handler := a.handler(t.Context())
+	ask := func(method, path, body string) int {
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, httptest.NewRequest(method, path, strings.NewReader(body)))
+		return w.Code
+	}
+	if got := ask("GET", "/v1/reports", ""); got != http.StatusOK {
+		t.Fatalf("before: %d", got)
+	}
+	if got := ask("PUT", "/v1/claim", `{"log": "another", "term": 6, "mark": "six", "force": true}`); got != http.StatusOK {
+		t.Fatalf("the claim: %d", got)
+	}
+	if got := ask("GET", "/v1/reports", ""); got != http.StatusServiceUnavailable {
+		t.Errorf("after that: %d", got)
+	}
 }

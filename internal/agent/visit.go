@@ -170,9 +170,15 @@ func (m *member) show() {
 	if spec == nil {
 		spec = m.applied.Spec // it is stopped
 	}
+	wanted := [][]order.File{}
+	for _, s := range []*order.Spec{spec, m.applied.Spec, m.order.Spec} {
+		if s != nil {
+			wanted = append(wanted, s.Files)
+		}
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.shown = spec
+	m.shown, m.wanted = spec, wanted
 }
 
 // runVisit runs a command until it ends. When whoever wanted it goes, it is killed.

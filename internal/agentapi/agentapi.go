@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/journal"
 	"lanternfield/internal/core/logline"
 	"lanternfield/internal/core/order"
 	"lanternfield/internal/series"
@@ -52,6 +53,8 @@ type Agent interface {
 	Samples(ctx context.Context, after time.Time) (Samples, error)
 	// Log reads a member's output from that place on, or its last lines when after is -1.
 	Log(ctx context.Context, m field.MemberName, after int64, most int) (*Log, error)
+	// Search looks for lines of members, the newest first.
+	Search(ctx context.Context, s Search) (*Found, error)
 	// Ask puts a question to a member once, and gives what came of it.
 	Ask(ctx context.Context, m field.MemberName, q order.Question) (order.Said, error)
 	// Visit begins something at a member: a command, a shell, a connection to one of its ports.
@@ -78,7 +81,29 @@ var _ Agent = (*Client)(nil)
 // Log is a part of a member's output.
 type Log struct {
 	Lines []logline.Line `json:"lines"`
+	From  int64          `json:"from"` // where it was begun to read
 	Next  int64          `json:"next"` // where to go on reading
+}
+
+// Search asks for lines of members, the newest first.
+type Search struct {
+	Members []field.MemberName `json:"members"`
+	Filter  journal.Filter     `json:"filter"`         // of words, patterns and levels; see journal.Filter.OfLines
+	Since   time.Time          `json:"since,omitzero"` // lines from then on
+	Until   time.Time          `json:"until,omitzero"` // and before that
+	// Before says by member what of its log has been searched already: all from that place on. Places before the log's beginning, in what was cut off it, are
+	// negative. Without one it begins at the end.
+	Before map[field.MemberName]int64 `json:"before,omitempty"`
+	Most   int                        `json:"most"`   // lines of each member
+	Within time.Duration              `json:"within"` // after that time it gives what it has
+}
+
+// Found is what came of a search: of a part of the logs, where not all could be searched in that time.
+type Found struct {
+	Lines map[field.MemberName][]logline.Line `json:"lines"`          // oldest first
+	Left  map[field.MemberName]int64          `json:"left,omitempty"` // where to go on, of those that are not yet searched to their beginning
+	Read  int64                               `json:"read"`           // bytes
+	Rest  int64                               `json:"rest"`           // bytes that are not searched yet
 }
 
 // News is what an agent tells when asked for reports.
@@ -117,9 +142,12 @@ type Sample struct {
 	LatencyMS float64   `json:"latency_ms,omitempty"` // of the answers, the middle one
 	WorstMS   float64   `json:"worst_ms,omitempty"`
 	DiskFree  int64     `json:"disk_free,omitempty"` // bytes, where its data is
+	DiskSize  int64     `json:"disk_size,omitempty"` // of that disk
 	Usage
+	Altered []string           `json:"altered,omitempty"` // files of its configuration that are not as they were ordered
 	Gauge   *field.Reading     `json:"gauge,omitempty"`
 	Metrics map[string]float64 `json:"metrics,omitempty"` // what its program tells, by name: counters as how much they rise in a second, histograms as means
+	Unsent  string             `json:"unsent,omitempty"`  // why its lines cannot be forwarded
 	Trouble string             `json:"trouble,omitempty"` // why not, or not all, of it could be read
 }
 

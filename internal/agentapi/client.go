@@ -192,6 +192,20 @@ func (c *Client) Log(ctx context.Context, m field.MemberName, after int64, most 
 	return &l, json.Unmarshal(body, &l)
 }
 
+// Search looks for lines of members, the newest first.
+func (c *Client) Search(ctx context.Context, s Search) (*Found, error) {
+	data, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	body, err := c.doWithin(ctx, s.Within+mostFirst, http.MethodPost, "/v1/search", data)
+	if err != nil {
+		return nil, err
+	}
+	var f Found
+	return &f, json.Unmarshal(body, &f)
+}
+
 // Ask puts a question to a member once.
 func (c *Client) Ask(ctx context.Context, m field.MemberName, q order.Question) (said order.Said, err error) {
 	data, err := json.Marshal(q)

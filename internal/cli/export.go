@@ -31,7 +31,7 @@ var exports = []struct {
 	{"order", "the roles in the order of deployment, with their gates", []string{".svg", ".pdf"}},
 	{"survives", "what is left of each role when a zone or a node fails", []string{".svg", ".pdf"}},
 	{"rollout", "what is carried out, or was last, over time; --rollout N another one", []string{".svg", ".pdf"}},
-	{"health", "what was measured of a role over time: --role, --last 1h", []string{".svg", ".pdf"}},
+	{"health", "what was measured over time, of a role or of the whole field: --role, --last 1h", []string{".svg", ".pdf"}},
 	{"topology", "roles, nodes and what joins them, for programs that draw graphs", []string{".dot", ".graphml"}},
 	{"tosca", "a service template of TOSCA, Simple Profile in YAML 1.3", []string{".yaml", ".yml"}},
 }
@@ -42,13 +42,14 @@ func (a *app) exportCommand() *cobra.Command {
 	var number int
 	var role string
 	var last time.Duration
+	var at string
 	long := "Writes one of these:\n"
 	var names []string
 	for _, e := range exports {
 		names = append(names, e.what)
 		long += fmt.Sprintf("  %-10s %s (%s)\n", e.what, e.about, strings.Join(e.endings, ", "))
 	}
-	long += "Drawings show the field as it is now, or, when nothing has been deployed, as the draft would place it; the others show the draft."
+	long += "Drawings show the field as it is now, or as it was (--at), or, when nothing has been deployed, as the draft would place it; the others show the draft."
 	cmd := &cobra.Command{Use: "export [FILE] WHAT -o OUT", Short: "Write a drawing of the field for a report, or its topology for other programs", Long: long,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, rest, err := a.load(args)
@@ -93,7 +94,7 @@ func (a *app) exportCommand() *cobra.Command {
 			case "tosca":
 				err = a.exportTOSCA(f, out)
 			default:
-				err = a.exportDrawing(cmd, f, folder, rest[0], out, night)
+				err = a.exportDrawing(cmd, f, folder, rest[0], at, out, night)
 			}
 			if err != nil {
 				return err
@@ -102,15 +103,25 @@ func (a *app) exportCommand() *cobra.Command {
 			return nil
 		}}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; its ending says which form")
-	cmd.Flags().StringVar(&role, "role", "", "the role whose health is drawn")
+	cmd.Flags().StringVar(&role, "role", "", "the role whose health is drawn; the whole field when left out")
 	cmd.Flags().DurationVar(&last, "last", time.Hour, "how much of the time until now")
+	cmd.Flags().StringVar(&at, "at", "", "the board, the order or what survives as it was then: a time (15:04), or how long ago (10m)")
 	cmd.Flags().IntVar(&number, "rollout", 0, "the number of the rollout that is drawn")
 	cmd.Flags().BoolVar(&night, "dark", false, "in the colours of a dark screen instead of those of paper")
 	return cmd
 }
 
-func (a *app) exportDrawing(cmd *cobra.Command, f draft, folder control.Folder, what, out string, night bool) error {
-	snap, err := control.Look(cmd.Context(), folder)
+func (a *app) exportDrawing(cmd *cobra.Command, f draft, folder control.Folder, what, at, out string, night bool) error {
+	then, err := moment("at", at, time.Now())
+	if err != nil {
+		return err
+	}
+	var snap *snapshot.Snapshot
+	if then.IsZero() {
+		snap, err = control.Look(cmd.Context(), folder)
+	} else if snap, err = control.LookPast(folder, then); err == nil && snap.State == snapshot.Draft {
+		return fmt.Errorf("nothing was deployed yet at %s", then.Local().Format("2006-01-02 15:04:05"))
+	}
 	if errors.Is(err, control.ErrNothing) || err == nil && (snap.State == snapshot.Draft || snap.State == snapshot.Retired) {
 		snap, err = draw.Draft(f.Field), nil
 	}
@@ -147,8 +158,8 @@ func (a *app) exportHealth(cmd *cobra.Command, f draft, folder control.Folder, r
 	for i := range f.Field.Roles {
 		known = append(known, string(f.Field.Roles[i].Name))
 	}
-	if f.Field.Role(role) == nil {
-		return fmt.Errorf("of which role? Say --role; there is %s", strings.Join(known, ", "))
+	if role != "" && f.Field.Role(role) == nil {
+		return fmt.Errorf("there is no role %q; there is %s, and, without --role, the whole field", role, strings.Join(known, ", "))
 	}
 	now := time.Now().UTC()
 	told, err := control.LookHealth(cmd.Context(), folder, control.HealthAsked{Role: role, From: now.Add(-last), To: now, Parts: parts})
@@ -156,7 +167,7 @@ func (a *app) exportHealth(cmd *cobra.Command, f draft, folder control.Folder, r
 		return err
 	}
 	if len(told.Charts) == 0 {
-		return fmt.Errorf("nothing was measured of %s in the last %s", role, field.Span(last))
+		return fmt.Errorf("nothing was measured of %s in the last %s", cmp.Or(string(role), f.Field.Name), field.Span(last))
 	}
 	theme := draw.Light
 	if night {

@@ -21,14 +21,18 @@ func (a *app) journalCommand() *cobra.Command {
 	var follow bool
 	var part control.Range
 	var since string
+	var why uint64
 	cmd := &cobra.Command{Use: "journal [FILE]", Short: "Show what happened",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder, _, rest, err := a.folder(args)
 			if err = errors.Join(err, a.noRest(rest)); err != nil {
 				return err
 			}
-			if part.Since, err = moment(since, time.Now()); err != nil {
+			if part.Since, err = moment("since", since, time.Now()); err != nil {
 				return err
+			}
+			if why > 0 {
+				return a.causes(folder, why)
 			}
 			return a.journal(cmd.Context(), folder, part, follow)
 		}}
@@ -36,12 +40,13 @@ func (a *app) journalCommand() *cobra.Command {
 	cmd.Flags().StringVar(&since, "since", "", "what happened from then on: a time (2026-01-31 15:04, or only 15:04), or how long ago (90m, 3d)")
 	cmd.Flags().IntVar(&part.Last, "last", 0, "the newest so many events")
 	cmd.Flags().Uint64Var(&part.After, "after", 0, "the events above that number (--json gives the numbers)")
+	cmd.Flags().Uint64Var(&why, "why", 0, "the event of that number, and what it follows from, back to where it began")
 	a.jsonFlag(cmd)
 	return cmd
 }
 
 // moment understands a time, or how long ago it was.
-func moment(text string, now time.Time) (time.Time, error) {
+func moment(flag, text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
@@ -65,7 +70,7 @@ func moment(text string, now time.Time) (time.Time, error) {
 			return at, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("--since %q is no time; write 2026-01-31 15:04, 15:04, or how long ago: 90m, 3d", text)
+	return time.Time{}, fmt.Errorf("--%s %q is no time; write 2026-01-31 15:04, 15:04, or how long ago: 90m, 3d", flag, text)
 }
 
 // lateBy is how many events later than others one may be stored and still be shown in its place.

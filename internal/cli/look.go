@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -173,8 +174,10 @@ func many(n int, one string) string {
 }
 
 func (a *app) reviewCommand() *cobra.Command {
-	markdown := false
+	markdown, files := false, false
 	cmd := &cobra.Command{Use: "review [FILE] [ROLE|NODE|MEMBER …]", Short: "Show what a deploy would change, step by step, and how long that may take",
+		Long: "Show what a deploy would change, step by step, with how long that may take, what clients notice meanwhile and what cannot be undone. Names of roles,\n" +
+			"nodes, zones or members narrow it. With --files, in what lines the config files of each member will differ.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, folder, rest, err := a.load(args)
 			if err != nil {
@@ -187,6 +190,9 @@ func (a *app) reviewCommand() *cobra.Command {
 			review, err := control.LookReview(cmd.Context(), folder, f.Field)
 			if err == nil && len(rest) > 0 {
 				err = review.Only(rest)
+			}
+			if err == nil && files {
+				err = addFiles(cmd.Context(), folder, f.Field, review)
 			}
 			switch {
 			case err != nil:
@@ -202,7 +208,34 @@ func (a *app) reviewCommand() *cobra.Command {
 		}}
 	a.jsonFlag(cmd)
 	cmd.Flags().BoolVar(&markdown, "markdown", false, "as Markdown, to be pasted where a change is asked for")
+	cmd.Flags().BoolVar(&files, "files", false, "show the lines in which config files, command lines and probes will differ")
 	return cmd
+}
+
+// mostFiles is of how many members differences are shown at once.
+const mostFiles = 500
+
+// addFiles adds to the steps of a review in what the config files of their members will differ.
+func addFiles(ctx context.Context, folder control.Folder, f *field.Field, r *plan.Review) error {
+	var members []field.MemberName
+	for _, s := range r.Steps {
+		if s.Altering() && !slices.Contains(members, s.Member) {
+			members = append(members, s.Member)
+		}
+	}
+	if len(members) > mostFiles {
+		return fmt.Errorf("the config files of %d members change, and those of at most %d are shown at once: name roles, nodes or members", len(members), mostFiles)
+	}
+	all, err := control.LookPreviews(ctx, folder, f, members)
+	if err != nil {
+		return err
+	}
+	for i := range r.Steps {
+		if s := &r.Steps[i]; s.Altering() {
+			s.Files = all[s.Member].Altered()
+		}
+	}
+	return nil
 }
 
 // refuse says why a draft cannot be deployed.
@@ -238,11 +271,23 @@ func (a *app) printReviewed(r *plan.Review, title string) {
 		fmt.Fprintln(a.out, r.Title(part))
 		for _, s := range part {
 			number++
-			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Text)
+			fmt.Fprintf(a.out, "  %3d %s %s\n", number, mark[s.Kind], s.Says())
+			for _, file := range s.Files {
+				fmt.Fprintf(a.out, "        %s\n", file.Name)
+				for _, l := range file.Lines {
+					fmt.Fprintln(a.out, strings.TrimRight("          "+l.Mark+" "+l.Text, " "))
+				}
+			}
 		}
 	}
 	if r.Expected.Any() && number > 0 {
 		fmt.Fprintf(a.out, "It takes: %s.\n", r.Expected.Whole())
+	}
+	for _, part := range r.Afterwards() {
+		fmt.Fprintf(a.out, "%s:\n", part.Title)
+		for _, text := range part.Texts {
+			fmt.Fprintf(a.out, "    %s\n", text)
+		}
 	}
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(a.out, "    ! %s fits nowhere: %s\n", u.Member, u.Why)

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lanternfield/internal/archive"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/plain"
@@ -39,8 +40,10 @@ var errBadAnswer = errors.New("the answer is bad")
 
 // Screens are the full-screen parts. They are handed in by cmd/lanternfield, so that commands need no screen.
 type Screens struct {
-	Open  func(ctx context.Context, file, env string, folder control.Folder, ascii, fresh bool) error // the application; fresh says that the file has just been made
-	Start func(ctx context.Context, dir string, ascii bool) (file string, err error)                  // the guided start
+	Open func(ctx context.Context, file, env string, folder control.Folder, ascii, fresh bool) error // the application; fresh says that the file has just been made
+	// Archive is the application on an archive, which is only looked at.
+	Archive func(ctx context.Context, name string, ascii bool) error
+	Start   func(ctx context.Context, dir string, ascii bool) (file string, err error) // the guided start
 }
 
 // app is what all commands share.
@@ -171,7 +174,7 @@ func (a *app) root() *cobra.Command {
 		a.lifeCommand("stop", "Stop members, dependants first; membership and data are kept"),
 		a.lifeCommand("start", "Start stopped members again, in the order of deployment"),
 		a.lifeCommand("restart", "Restart members one at a time, the leader last"),
-		a.pauseCommand(), a.resumeCommand(), a.rolloutCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.linesCommand(), a.proveCommand(), a.accessCommand(), a.trustCommand(), a.nodesCommand(), a.inviteCommand(), a.joinCommand(), a.ledgerCommand(), a.flowsCommand(), a.backupCommand(), a.restoreCommand(), a.runCommand(), a.shellCommand(), a.tunnelCommand(), a.copyCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), guardCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
+		a.pauseCommand(), a.resumeCommand(), a.rolloutCommand(), a.rolloutsCommand(), a.retireCommand(), a.journalCommand(), a.linesCommand(), a.proveCommand(), a.accessCommand(), a.trustCommand(), a.nodesCommand(), a.inviteCommand(), a.joinCommand(), a.ledgerCommand(), a.flowsCommand(), a.backupCommand(), a.archiveCommand(), a.restoreCommand(), a.runCommand(), a.shellCommand(), a.tunnelCommand(), a.copyCommand(), a.serveCommand(), a.keepCommand(), a.agentCommand(), a.keepLogsCommand(), a.playCommand(), a.kitCommand(), a.schemaCommand(), a.versionCommand())
 	return root
 }
 
@@ -206,6 +209,8 @@ func isFile(arg string) bool { return strings.HasSuffix(arg, ".field.yaml") }
 func (a *app) pickFile(args []string) (file string, rest []string, err error) {
 	for _, arg := range args {
 		switch {
+		case archive.Is(arg):
+			return "", nil, fmt.Errorf("%s is an archive, which is looked at with `lanternfield open %s`: journal, lines and charts are in its views", arg, arg)
 		case !isFile(arg):
 			rest = append(rest, arg)
 		case file != "":

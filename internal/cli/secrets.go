@@ -154,7 +154,7 @@ func (a *app) changeSecret(cmd *cobra.Command, args []string, from field.GivenSe
 		return errors.New("say which secret: `lanternfield trust` lists them")
 	}
 	name := rest[0]
-	if len(f.Field.UsersOf(name)) == 0 {
+	if len(f.Field.UsersOf(name)) == 0 && !f.Field.UsesWebhook(name) {
 		var known []string
 		for i := range f.Field.Roles {
 			known = append(known, f.Field.Roles[i].SecretNames()...)

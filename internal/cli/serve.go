@@ -12,13 +12,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"lanternfield/internal/control"
+	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/exposition"
 	"lanternfield/internal/keeper"
+	"lanternfield/internal/tracing"
 )
 
 func (a *app) serveCommand() *cobra.Command {
-	unit, metrics := false, ""
+	unit, metrics, traces := false, "", os.Getenv("OTEL_EXPORTER_OTLP_ENDPOINT")
 	cmd := &cobra.Command{Use: "serve [FILE]", Short: "Keep the field in the foreground, also when all is settled",
 		Long: "Keeps the field until it is interrupted: it carries on what was ordered, and writes its history. Screens and commands attach to it. A keeper\n" +
 			"that a command has started is asked to hand over. Under a supervisor that starts it again, the field is kept for good.",
@@ -30,17 +32,18 @@ func (a *app) serveCommand() *cobra.Command {
 			if unit {
 				return a.printServeUnit(folder.Name())
 			}
-			return a.serve(cmd.Context(), cmd, folder, metrics)
+			return a.serve(cmd.Context(), cmd, folder, metrics, traces)
 		}}
 	cmd.Flags().BoolVar(&unit, "print-unit", false, "print a systemd unit that keeps the field, also after the machine was started again")
 	cmd.Flags().StringVar(&metrics, "metrics", "", "an address and port, such as 127.0.0.1:9720, at which it tells the field's state as OpenMetrics, at /metrics")
+	cmd.Flags().StringVar(&traces, "traces", traces, "an endpoint, such as http://127.0.0.1:4318, that is sent each rollout as a trace, by OTLP over HTTP; OTEL_EXPORTER_OTLP_ENDPOINT when left out")
 	return cmd
 }
 
 // handOverWithin is how long a keeper may take to hand over.
 const handOverWithin = 10 * time.Second
 
-func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder, metrics string) error {
+func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Folder, metrics, traces string) error {
 	var sealed *control.SealedError
 	folder, err := folder.Unsealed()
 	if errors.As(err, &sealed) {
@@ -55,6 +58,14 @@ func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Fold
 		}
 		defer end()
 		fmt.Fprintf(a.out, "The state of %s is told at http://%s/metrics.\n", folder.Name(), metrics)
+	}
+	if traces != "" {
+		end, err := tellTraces(ctx, folder, traces)
+		if err != nil {
+			return err
+		}
+		defer end()
+		fmt.Fprintf(a.out, "Rollouts of %s are told to %s.\n", folder.Name(), traces)
 	}
 	deadline := time.Now().Add(handOverWithin)
 	for {
@@ -82,6 +93,46 @@ func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Fold
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// tracesWithin is how long the last trace may take.
+const tracesWithin = 5 * time.Second
+
+// tellTraces tells each rollout that ends from now on to an endpoint; end waits until that is done.
+func tellTraces(ctx context.Context, folder control.Folder, endpoint string) (end func(), err error) {
+	teller, err := tracing.New(ctx, endpoint, folder.Name(), control.Release.Version)
+	if err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		watch := make(chan *snapshot.Snapshot)
+		go func() {
+			defer close(watch)
+			for ctx.Err() == nil {
+				if snap, err := control.Look(ctx, folder); err == nil {
+					watch <- snap
+				}
+				select {
+				case <-ctx.Done():
+				case <-time.After(time.Second):
+				}
+			}
+		}()
+		teller.Follow(ctx, folder.Name(), watch, func(ctx context.Context, number int) (*rollout.Record, error) {
+			record, _, err := control.LookAtRollout(ctx, folder, control.RolloutAsked{Number: number})
+			return record, err
+		})
+	}()
+	return func() {
+		stop()
+		<-done
+		ctx, cancel := context.WithTimeout(context.Background(), tracesWithin)
+		defer cancel()
+		_ = teller.Close(ctx)
+	}, nil
 }
 
 // attached finds out who keeps a field.

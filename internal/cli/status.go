@@ -81,6 +81,12 @@ func (a *app) status(ctx context.Context, folder control.Folder, file, wait stri
 				}
 				m.Pace = nil
 			}
+			if len(shown.Notices) > 0 { // likewise: their numbers change all the time
+				shown.Verdict, shown.Notices = "", slices.Clone(shown.Notices)
+				for i := range shown.Notices {
+					shown.Notices[i].Text = ""
+				}
+			}
 			if now := fmt.Sprintf("%+v", shown); now != last || time.Since(shownAt) > time.Second && a.steady() {
 				last, shownAt = now, time.Now()
 				a.showAgain(snap)
@@ -183,6 +189,12 @@ func (a *app) printStatus(s *snapshot.Snapshot) {
 	fmt.Fprintf(a.out, "%s  %s\n%s\n", s.Field, s.State, s.Verdict)
 	if text := keptBy(s); text != "" {
 		fmt.Fprintln(a.out, text)
+	}
+	for _, n := range s.Notices {
+		if n.Kind == state.NoticeState { // the verdict says it
+			continue
+		}
+		fmt.Fprintf(a.out, "notice, for %s: %s\n", field.Span(s.At.Sub(n.Since)), n.Text)
 	}
 	for _, q := range s.Questions {
 		printQuestion(a.out, q)

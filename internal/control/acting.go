@@ -22,12 +22,15 @@ import (
 func (c *Controller) Snapshot(context.Context) (*snapshot.Snapshot, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	s := *c.snapshot
+	s := *c.present()
 	s.At = time.Now().UTC()
 	s.Members = append([]snapshot.MemberView{}, s.Members...)
 	c.withMeasures(&s)
 	return &s, c.failed
 }
+
+// pauseAMember is how long it is, for each member, until a snapshot is followed by another.
+const pauseAMember = 10 * time.Microsecond
 
 // Watch gives a snapshot now and after every change.
 func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error) {
@@ -36,7 +39,7 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, erro
 		defer close(out)
 		for {
 			c.mu.Lock()
-			s, changed, failed := c.snapshot, c.changed, c.failed
+			s, changed, failed := c.present(), c.changed, c.failed
 			c.mu.Unlock()
 			if failed != nil {
 				return
@@ -46,6 +49,11 @@ func (c *Controller) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, erro
 			case <-ctx.Done():
 				return
 			case <-c.done:
+				return
+			}
+			select { // one of a large field, which takes its time to be made and to be passed on, is not followed by the next at once
+			case <-time.After(time.Duration(len(s.Members)) * pauseAMember):
+			case <-ctx.Done():
 				return
 			}
 			select {
@@ -138,14 +146,16 @@ func (c *Controller) Review(ctx context.Context, draft *field.Field) (*plan.Revi
 	if err != nil {
 		return nil, err
 	}
-	rollout.Ahead(s, draft, r, time.Now().UTC())
+	now := time.Now().UTC()
+	rollout.Ahead(s, draft, r, now)
+	rollout.Consequences(s, r, now)
 	r.Missing, err = c.lacks(ctx, draft)
 	return r, err
 }
 
 // Preview renders what a member would be run with by the draft, and what it runs with.
 func (c *Controller) Preview(_ context.Context, draft *field.Field, member field.MemberName) (*review.Files, error) {
-	return review.Preview(c.current(), draft, member)
+	return review.Preview(c.current(), resolve.Surrounded(draft, c.folder.Around), member)
 }
 
 // Do carries out an order. A draft is judged once all nodes have been heard.
@@ -200,6 +210,9 @@ func (c *Controller) Do(ctx context.Context, o Request) error {
 		}
 	}
 	err := c.submit(ctx, input{asked: &o})
+	if err != nil && o.What == finishRotating {
+		c.askPending(ctx)
+	}
 	if err == nil && (o.What == takeBack || o.What == handOver) {
 		c.takenBack(ctx, o)
 	}
@@ -223,7 +236,7 @@ func (c *Controller) ready(ctx context.Context, o Request) error {
 func (c *Controller) Settled() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return engine.Settled(c.state) && !c.expecting() && !c.filterDue.Load() && !c.copyDue() && !c.tellingOthers() && !c.heeding.Load() && (c.sealed != nil || len(engine.LinksToDrop(c.state)) == 0)
+	return engine.Settled(c.state) && !c.expecting() && !c.filterDue.Load() && !c.copyDue() && !c.tellingOthers() && !c.heeding.Load() && !c.runsUntold() && (c.sealed != nil || len(engine.LinksToDrop(c.state)) == 0)
 }
 
 // Gone tells whether there is nothing of the field in the world.

@@ -125,6 +125,10 @@ func (a *actor) Reports(ctx context.Context, life string, after, heard uint64, w
 }
 
 func (a *actor) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
+func (a *actor) Search(context.Context, agentapi.Search) (*agentapi.Found, error) {
+	return &agentapi.Found{}, nil
+}
+
 func (a *actor) Samples(context.Context, time.Time) (agentapi.Samples, error) {
 	return agentapi.Samples{}, nil
 }

@@ -50,6 +50,21 @@ func unitOf(name string) string {
 	return ""
 }
 
+// bound notes what a role's members may not go beyond: their ceilings, and how far they may be behind.
+func bound(charts []health.Chart, role *field.Role) {
+	if role == nil {
+		return
+	}
+	lag := 0.0
+	if p := role.Program; p != nil && p.Lag != nil {
+		lag, _, _ = p.Lag.Limit()
+	}
+	bounds := map[string]float64{"memory": float64(role.Ceiling.Memory), "cpu": role.Ceiling.CPU, "lag": lag}
+	for i := range charts {
+		charts[i].Bound = bounds[charts[i].Name]
+	}
+}
+
 // roleCharts are what is counted of the role as a whole.
 func roleCharts(s *store.Store, ask HealthAsked) []health.Chart {
 	names := []string{"ready", "want", "survives", "leader", "starts"}

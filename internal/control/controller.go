@@ -17,6 +17,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/loop"
+	"lanternfield/internal/core/notice"
 	"lanternfield/internal/core/rollout"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
@@ -50,28 +51,36 @@ type Controller struct {
 	closed   error // what came of it
 	drivers  sync.WaitGroup
 
-	mu       sync.Mutex // guards what follows; nothing that may block is done under it
-	state    *state.State
-	snapshot *snapshot.Snapshot
-	changed  chan struct{} // closed at every change
-	problems []string
-	unbacked string // why the field is not backed up, where it is to be
-	unjoined string // why invited machines cannot join
-	unmade   string // why an order cannot be sent: what stands in it cannot be made
-	measures map[field.MemberName]agentapi.Measure
-	measured bool // there are newer ones than in the snapshot
-	tide     timeline
-	book     rollout.Book // of what is carried out
-	watched  *watched     // what is measured; nil where it is not kept
-	failed   error
-	driving  map[field.NodeName]*driver
-	proofs   map[int]bool               // that were begun, by number
-	lacking  map[field.NodeName]lacking // whose agents do not obey this log
+	mu        sync.Mutex // guards what follows; nothing that may block is done under it
+	state     *state.State
+	snapshot  *snapshot.Snapshot
+	changed   chan struct{} // closed at every change
+	problems  []string
+	unbacked  string // why the field is not backed up, where it is to be
+	unjoined  string // why invited machines cannot join
+	unmade    string // why an order cannot be sent: what stands in it cannot be made
+	measures  map[field.MemberName]agentapi.Measure
+	measured  bool      // there are newer ones than in the snapshot
+	changes   uint64    // of the snapshot, but by measures
+	freshened time.Time // when measures were put into it last
+	tide      timeline
+	book      rollout.Book                       // of what is carried out
+	watched   *watched                           // what is measured; nil where it is not kept
+	trends    map[field.MemberName]*notice.Trend // of what is measured
+	noticed   map[string]string                  // what was found last of which a person is told, by ID
+	unhooked  map[string]string                  // why webhooks cannot be told
+	failed    error
+	driving   map[field.NodeName]*driver
+	meeting   chan struct{}              // a place for each agent that is being met
+	proofs    map[int]bool               // that were begun, by number
+	lacking   map[field.NodeName]lacking // whose agents do not obey this log
 
 	telling map[string]told // other fields that are to be told of something, by grant
 
 	copied  string // the stamp of the state of which agents were given a copy last
 	copying told   // how far the giving of one of the present state is
+
+	ranWith map[field.RoleName]linkSaid // what other fields were told that members run with
 
 	nudged  chan struct{} // another field has something new
 	heeding atomic.Bool   // and has not been asked yet
@@ -223,7 +232,7 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 	c := &Controller{life: ctx, cancel: cancel, folder: f, lock: p.lock, command: command, since: time.Now(), letGo: p.letGo, ground: p.ground, ring: p.ring, counting: p.counting, sealed: p.sealed, members: membersOf(p.ring),
 		loop: loop.New(p.log, p.state), state: p.state.Clone(), tide: p.tide, book: p.book, marks: p.marks, inputs: make(chan input, 64), done: make(chan struct{}),
 		changed: make(chan struct{}), measures: map[field.MemberName]agentapi.Measure{}, driving: map[field.NodeName]*driver{}, lacking: map[field.NodeName]lacking{},
-		telling: map[string]told{}, nudged: make(chan struct{}, 1)}
+		telling: map[string]told{}, ranWith: map[field.RoleName]linkSaid{}, meeting: make(chan struct{}, mostMeeting), nudged: make(chan struct{}, 1)}
 	if c.counting == nil {
 		c.counting = &counting{moved: map[field.NodeName]bool{}}
 	}
@@ -245,6 +254,8 @@ func begin(f Folder, p parts, command string) (*Controller, error) {
 		c.copied = f.copiedStamp()
 		c.drivers.Go(func() { c.keepCopies(ctx) })
 		c.drivers.Go(func() { c.watching(ctx) })
+		c.drivers.Go(func() { c.noticing(ctx) })
+		c.drivers.Go(func() { c.hooking(ctx) })
 		c.drivers.Go(func() { c.linking(ctx) })
 		c.drivers.Go(func() { c.granting(ctx) })
 		c.drivers.Go(func() { c.inviting(ctx) })

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
 	"slices"
 	"time"
 
@@ -26,6 +27,7 @@ func (c *Controller) own(ctx context.Context) {
 	defer close(c.done)
 	measures := time.NewTicker(time.Second)
 	defer measures.Stop()
+	var clock clock
 	for {
 		var batch []input
 		select {
@@ -37,6 +39,11 @@ func (c *Controller) own(ctx context.Context) {
 				c.dispatch(ctx)
 			}
 			now := time.Now()
+			if by := clock.jumped(now); by != 0 && c.sealed == nil { // before anything is found to be late
+				slog.Warn("the clock of this machine jumped", "by", by)
+				batch = append(batch, input{in: engine.ClockJumped{By: by}})
+				break
+			}
 			if c.sealed == nil && len(engine.Overdue(c.loop.State(), now)) > 0 {
 				batch = append(batch, input{in: engine.ProveAgain{At: now}})
 			}
@@ -89,12 +96,13 @@ func (c *Controller) own(ctx context.Context) {
 func (c *Controller) freshen() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if !c.measured && !c.snapshot.Rollout.Active {
+	now := time.Now()
+	if now.Sub(c.freshened) < paceOf(len(c.state.Members), membersASecond) || !c.measured && !c.present().Rollout.Active {
 		return
 	}
-	c.measured = false
-	s := *c.snapshot
-	s.At = time.Now().UTC()
+	c.measured, c.freshened = false, now
+	s := *c.present()
+	s.At = now.UTC()
 	s.Members = append([]snapshot.MemberView{}, s.Members...)
 	c.withMeasures(&s)
 	c.snapshot = &s
@@ -107,7 +115,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 	inputs := make([]loop.Input, len(batch))
 	for i, r := range batch {
 		if inputs[i] = loop.Of(r.in); r.asked != nil {
-			inputs[i] = r.asked.input
+			inputs[i] = loop.Asked(r.asked.input)
 		}
 	}
 	out, err := c.loop.Decide(utc, inputs)
@@ -121,6 +129,7 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 		c.book.Note(c.state, e)
 		c.marks.note(eventlog.Stored{Seq: out.First + uint64(i), Event: e})
 	}
+	c.tide.settle(c.state)
 	news = len(out.Events) > 0 || len(out.Problems) > 0
 	if len(out.Problems) > 0 {
 		slog.Error("something that is wanted cannot be done", "problem", out.Problems[0])
@@ -142,26 +151,41 @@ func (c *Controller) decide(batch []input) (answers []error, news bool, err erro
 
 func utc() time.Time { return time.Now().UTC() }
 
-// publish makes the newest snapshot and wakes those who watch.
+// publish wakes those who watch: there is another snapshot.
 func (c *Controller) publish() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.snapshot = snapshot.Of(c.state, time.Now().UTC())
-	c.snapshot.Problems = append(slices.Clone(c.problems), c.snapshot.Problems...)
-	for _, says := range []string{c.unmade, c.unbacked, c.unjoined} {
-		if says != "" {
-			c.snapshot.Problems = append(c.snapshot.Problems, says)
-		}
-	}
-	if c.snapshot.Field == "" {
-		c.snapshot.Field = fieldName(c.folder)
-	}
-	c.withMeasures(c.snapshot)
+	c.snapshot, c.changes = nil, c.changes+1
 	close(c.changed)
 	c.changed = make(chan struct{})
 }
 
+// present gives the newest snapshot. It is made when somebody wants it: a large field changes more often than anybody looks. The controller's lock is held.
+func (c *Controller) present() *snapshot.Snapshot {
+	if c.snapshot != nil {
+		return c.snapshot
+	}
+	s := snapshot.Of(c.state, time.Now().UTC())
+	s.Change = c.changes
+	s.Problems = append(slices.Clone(c.problems), s.Problems...)
+	for _, says := range []string{c.unmade, c.unbacked, c.unjoined} {
+		if says != "" {
+			s.Problems = append(s.Problems, says)
+		}
+	}
+	for _, to := range slices.Sorted(maps.Keys(c.unhooked)) {
+		s.Problems = append(s.Problems, c.unhooked[to])
+	}
+	if s.Field == "" {
+		s.Field = fieldName(c.folder)
+	}
+	c.withMeasures(s)
+	c.snapshot = s
+	return s
+}
+
 func (c *Controller) withMeasures(s *snapshot.Snapshot) {
+	c.withNotices(s)
 	addMeasures(s, c.measures)
 	c.withKeeper(s)
 }

@@ -88,11 +88,9 @@ func (c *Controller) attach(w http.ResponseWriter, r *http.Request) {
 func (c *Controller) wake() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.snapshot != nil {
-		s := *c.snapshot
-		c.withKeeper(&s)
-		c.snapshot = &s
-	}
+	s := *c.present()
+	c.withKeeper(&s)
+	c.snapshot = &s
 	close(c.changed)
 	c.changed = make(chan struct{})
 }

@@ -11,7 +11,6 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
-	"lanternfield/internal/core/order"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/ground"
 )
@@ -33,37 +32,19 @@ type driver struct {
 	came      chan struct{} // somebody has brought what its ground was asked for
 }
 
-// tasks is what is to be done on a node.
-type tasks struct {
-	orders     []order.Order
-	operations []order.Operation
-	release    bool
-	give       int // which asking for the node is to be answered by its ground; 0 for none
-}
-
 // How a driver keeps in touch with its agent.
 const (
 	// A request for reports is kept open this long, well below the lease of operations; a heartbeat a second shows that the agent is there.
-	reportWait = 3 * time.Second
-	answerWait = 1500 * time.Millisecond // how much longer an answer may take
-	orderWait  = 5 * time.Second
-	againAfter = time.Second // an order that was refused or not acknowledged is repeated
+	reportWait  = 3 * time.Second
+	mostMeeting = 64                      // agents at a time: where a thousand come back at once, each is to be heard in time
+	answerWait  = 1500 * time.Millisecond // how much longer an answer may take
+	orderWait   = 5 * time.Second
+	againAfter  = time.Second // an order that was refused or not acknowledged is repeated
 )
 
 func newDriver(c *Controller, n *state.Node) *driver {
 	return &driver{control: c, node: n.Name, at: n.Binding(), bound: n.Bound, agent: n.Agent, heard: n.Heard,
 		wake: make(chan struct{}, 1), came: make(chan struct{}, 1)}
-}
-
-// give replaces what is to be done on the node.
-func (d *driver) give(t tasks) {
-	d.mu.Lock()
-	d.tasks = t
-	d.mu.Unlock()
-	select {
-	case d.wake <- struct{}{}:
-	default:
-	}
 }
 
 // knock has the driver ask its ground again at once.
@@ -72,12 +53,6 @@ func (d *driver) knock() {
 	case d.came <- struct{}{}:
 	default:
 	}
-}
-
-func (d *driver) pending() tasks {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.tasks
 }
 
 // How long a driver waits until it tries to reach its agent again.
@@ -170,6 +145,12 @@ func (d *driver) reach(ctx context.Context, tried bool) bool {
 
 // claim has the agent obey this controller. An error that is context.DeadlineExceeded says that it did not answer in time.
 func (d *driver) claim(ctx context.Context, client agentapi.Agent) error {
+	select { // before the time runs within which it is to answer
+	case d.control.meeting <- struct{}{}:
+		defer func() { <-d.control.meeting }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	asking, done := context.WithTimeout(ctx, answerWait)
 	defer done()
 	err := d.control.claim(asking, d, client)

@@ -87,11 +87,15 @@ func (f Folder) foldToWrite(log *sqlite.Log) (*state.State, timeline, *marks, er
 		}
 		t.note(s, e.Event)
 		if m.note(e); m.due {
+			t.settle(s)
 			m.take(s, t)
 		}
 	})
 	if !begun {
 		m.marker = eventlog.NewMarker(from)
+	}
+	if err == nil {
+		t.settle(s)
 	}
 	return s, t, m, err
 }

@@ -255,3 +255,12 @@ func (c *Controller) takenBack(ctx context.Context, o Request) {
 		slog.Warn("another field cannot be told that something was taken back, or is handed over again", "field", o.Names, "error", err)
 	}
 }
+
+// askPending has fields ask anew whose members, as far as is known, do not run yet with what the newest authority has issued: they may, and have not said it.
+func (c *Controller) askPending(ctx context.Context) {
+	for _, g := range c.current().GrantsPending() {
+		if err := c.nudge(ctx, g.By); err != nil {
+			slog.Warn("another field cannot be asked what its members run with", "field", g.By, "error", err)
+		}
+	}
+}

@@ -148,6 +148,10 @@ func (a *paperAgent) Reports(ctx context.Context, _ string, after, _ uint64, wai
 
 func (a *paperAgent) Operate(context.Context, order.Operation) error             { return nil }
 func (a *paperAgent) Series(context.Context, time.Time) (agentapi.Series, error) { return nil, nil }
+func (a *paperAgent) Search(context.Context, agentapi.Search) (*agentapi.Found, error) {
+	return &agentapi.Found{}, nil
+}
+
 func (a *paperAgent) Samples(context.Context, time.Time) (agentapi.Samples, error) {
 	return agentapi.Samples{}, nil
 }

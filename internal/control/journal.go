@@ -6,6 +6,8 @@ import (
 	"math"
 	"time"
 
+	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 	"lanternfield/internal/eventlog"
@@ -60,6 +62,25 @@ func EachEntry(f Folder, r Range, each func(Entry) error) error {
 		err = nil
 	}
 	return err
+}
+
+// Wiring gives whom roles call or know, and what the members that are there are of: what events follow from is found by that.
+func Wiring(f Folder) (calls map[field.RoleName][]field.RoleName, members map[field.MemberName]place.Member, err error) {
+	s, err := readState(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	calls, members = map[field.RoleName][]field.RoleName{}, map[field.MemberName]place.Member{}
+	if s.Field != nil {
+		for i := range s.Field.Roles {
+			r := &s.Field.Roles[i]
+			calls[r.Name] = append(r.Called(), r.Known()...)
+		}
+	}
+	for _, m := range state.EveryMember(s) {
+		members[m.Name] = m.Member
+	}
+	return calls, members, nil
 }
 
 // LookPast gives the field as it was at that moment, taking hold of nothing.

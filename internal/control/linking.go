@@ -37,6 +37,9 @@ type linkAsked struct {
 	called bool // that field has called for it
 }
 
+// linkSaid is what another field was told that members run with: the number of its newest authority, and how often telling it of a newer one has failed.
+type linkSaid struct{ runs, tries int }
+
 // linking keeps what other fields hand over as it is there.
 func (c *Controller) linking(ctx context.Context) {
 	asks := map[field.RoleName]*linkAsked{}
@@ -80,19 +83,28 @@ func (c *Controller) linkRound(ctx context.Context, asks map[field.RoleName]*lin
 			a = &linkAsked{}
 			asks[role.Name] = a
 		}
+		if name := role.Name; i > 0 { // what was handed over a moment ago counts
+			if s = c.current(); !s.Deployed() || s.Retiring || i >= len(s.Field.Roles) || s.Field.Roles[i].Name != name {
+				return
+			}
+			role = &s.Field.Roles[i]
+		}
 		runs := s.LinkRuns(role)
 		if time.Now().Before(a.next) && (runs == 0 || runs == a.runs) {
 			continue
 		}
 		if !a.called && c.nothingNew(s, role, runs) {
 			a.runs, a.next = runs, time.Now().Add(linkEvery)
+			c.saidRuns(role.Name, runs, true)
 			continue
 		}
 		a.called = false
 		if x, known := s.Links[role.Name]; known && x.Content != nil && s.Has(role) == nil { // it stood for another one
 			c.unneeded(ctx, x, role.Name)
 		}
-		if a.runs = runs; c.ask(ctx, s, role, runs) {
+		a.runs = runs
+		handed := c.ask(ctx, s, role, runs)
+		if c.saidRuns(role.Name, runs, handed); handed {
 			a.pause, a.next = 0, time.Now().Add(linkEvery)
 		} else {
 			a.pause = min(max(linkAgain, 2*a.pause), linkAgainMost)
@@ -115,6 +127,32 @@ func (c *Controller) nothingNew(s *state.State, role *field.Role, runs int) bool
 	share, err := other.share()
 	g, known := share.given[state.GrantKey(s.Field.Name, role.Name)]
 	return err == nil && share.deployed && known && g.Digest == has.Content.Digest() && g.Runs >= runs && (g.Issue.Number == 0 || time.Now().Before(g.Issue.Due()))
+}
+
+// saidRuns notes that another field was told what members run with, or that it could not be told.
+func (c *Controller) saidRuns(role field.RoleName, runs int, heard bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	said := c.ranWith[role]
+	if said.tries++; heard {
+		said = linkSaid{runs: runs}
+	}
+	c.ranWith[role] = said
+}
+
+// runsUntold tells whether another field has yet to be told that members run with what it has issued: it withdraws the authority before only then. A field
+// that does not answer is tried a few times. The controller's lock is held.
+func (c *Controller) runsUntold() bool {
+	if c.sealed != nil || !c.state.Deployed() || c.state.Retiring {
+		return false
+	}
+	for i := range c.state.Field.Roles {
+		role := &c.state.Field.Roles[i]
+		if said := c.ranWith[role.Name]; role.Linked() && said.tries < grantTries && c.state.LinkRuns(role) > said.runs {
+			return true
+		}
+	}
+	return false
 }
 
 // nudgesDone notes that whoever has called for asking anew has been heard.

@@ -66,10 +66,7 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 			return r.Review(ctx, draft)
 		}
 	}
-	s, err := readState(f)
-	if errors.Is(err, ErrNothing) {
-		s, err = state.NewState(), nil
-	}
+	s, err := stateOrNew(f)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +79,9 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	if err != nil {
 		return nil, err
 	}
-	rollout.Ahead(s, draft, r, time.Now().UTC())
+	now := time.Now().UTC()
+	rollout.Ahead(s, draft, r, now)
+	rollout.Consequences(s, r, now)
 	if there, soon, err := review.Lookups(s, draft); err == nil && len(there)+len(soon) > 0 {
 		if g, err := f.ground(s); err == nil {
 			r.Missing = missing(ctx, g, bindings(s), there, soonOf(draft, soon))
@@ -91,12 +90,18 @@ func LookReview(ctx context.Context, f Folder, draft *field.Field) (*plan.Review
 	return r, nil
 }
 
-// Ungiven lists the secrets that a draft says are given, and that have not been, taking hold of nothing.
-func Ungiven(f Folder, draft *field.Field) ([]string, error) {
+// stateOrNew gives the state of a field, and that of one that was never deployed where nothing is known.
+func stateOrNew(f Folder) (*state.State, error) {
 	s, err := readState(f)
 	if errors.Is(err, ErrNothing) {
-		s, err = state.NewState(), nil
+		return state.NewState(), nil
 	}
+	return s, err
+}
+
+// Ungiven lists the secrets that a draft says are given, and that have not been, taking hold of nothing.
+func Ungiven(f Folder, draft *field.Field) ([]string, error) {
+	s, err := stateOrNew(f)
 	if err != nil {
 		return nil, err
 	}
@@ -105,21 +110,37 @@ func Ungiven(f Folder, draft *field.Field) ([]string, error) {
 
 // LookPreview renders what a member would be run with by a draft, and what it runs with, taking hold of nothing.
 func LookPreview(ctx context.Context, f Folder, draft *field.Field, member field.MemberName) (*review.Files, error) {
+	all, err := LookPreviews(ctx, f, draft, []field.MemberName{member})
+	return all[member], err
+}
+
+// LookPreviews renders that of several members.
+func LookPreviews(ctx context.Context, f Folder, draft *field.Field, members []field.MemberName) (map[field.MemberName]*review.Files, error) {
+	var preview func(field.MemberName) (*review.Files, error)
 	if r, err := dial(ctx, f); err == nil {
 		defer r.Close()
 		if _, err := r.Snapshot(ctx); err == nil {
-			return r.Preview(ctx, draft, member)
+			preview = func(m field.MemberName) (*review.Files, error) { return r.Preview(ctx, draft, m) }
 		}
 	}
-	s, err := readState(f)
-	if errors.Is(err, ErrNothing) {
-		s, err = state.NewState(), nil
+	if preview == nil {
+		s, err := stateOrNew(f)
+		if err != nil {
+			return nil, err
+		}
+		askAgents(ctx, f, s)
+		surrounded := resolve.Surrounded(draft, f.Around)
+		preview = func(m field.MemberName) (*review.Files, error) { return review.Preview(s, surrounded, m) }
 	}
-	if err != nil {
-		return nil, err
+	out := map[field.MemberName]*review.Files{}
+	for _, m := range members {
+		files, err := preview(m)
+		if err != nil {
+			return nil, err
+		}
+		out[m] = files
 	}
-	askAgents(ctx, f, s)
-	return review.Preview(s, draft, member)
+	return out, nil
 }
 
 // unknownTo finds nodes by their folders that a log does not know although something of them is there.

@@ -3,14 +3,25 @@ package control
 import (
 	"context"
 	"maps"
+	"math/rand/v2"
 	"time"
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 )
 
-// measureEvery is how often the series of an agent are read while somebody looks.
-const measureEvery = time.Second
+// measureEvery is how often the series of an agent are read while somebody looks. A field of many nodes or members is read, and shown, less often, so that looking at
+// it takes no more than a part of one processor: so many of them in a second.
+const (
+	measureEvery   = time.Second
+	nodesASecond   = 60
+	membersASecond = 2000
+)
+
+// paceOf is how often something is done for so many things, of which a second is to see so many at the most.
+func paceOf(things, aSecond int) time.Duration {
+	return time.Duration(max(1, float64(things)/float64(aSecond)) * float64(measureEvery))
+}
 
 // How often what an agent has summed up is read, while somebody looks and else; and how much of the time before is asked for at first.
 const (
@@ -24,10 +35,18 @@ func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
 	heard := time.Now().Add(-samplesAtFirst) // by the agent's clock
 	var read time.Time
 	began := time.Now()
+	if late := paceOf(d.control.nodes(), nodesASecond) - measureEvery; late > 0 { // thousands of agents are not asked all at once
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(rand.N(late)):
+		}
+	}
 	for {
+		pace := paceOf(d.control.nodes(), nodesASecond)
 		every := samplesAtRest
 		if _, alone, visited := d.control.Alone(); !alone || visited || time.Since(began) < time.Minute {
-			every = samplesEvery
+			every = time.Duration(pace.Seconds() * float64(samplesEvery))
 		}
 		if time.Since(read) >= every {
 			read = time.Now()
@@ -43,9 +62,16 @@ func (d *driver) measure(ctx context.Context, client agentapi.Agent) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(measureEvery):
+		case <-time.After(pace):
 		}
 	}
+}
+
+// nodes is how many nodes the field has.
+func (c *Controller) nodes() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.state.Nodes)
 }
 
 // clockNoise is by how much clocks may seem to differ because an answer takes its time.

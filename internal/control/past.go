@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"fmt"
 	"sync"
 	"time"
 
@@ -69,8 +70,53 @@ func ReadLines(f Folder, what []string) (*LineReader, []field.MemberName, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	members, err := engine.Choose(s, what)
+	members, err := engine.Choose(s, zonesAsNodes(s, what))
+	if near := zoneNear(s, what); err != nil && near != "" {
+		err = fmt.Errorf("%w; or did you mean the zone %q?", err, near)
+	}
 	return &LineReader{f, s, time.Now()}, members, err
+}
+
+// zoneNear finds a zone that one of the words is nearly the name of.
+func zoneNear(s *state.State, what []string) string {
+	if s.Field == nil {
+		return ""
+	}
+	var zones []string
+	for _, z := range s.Field.Zones() {
+		zones = append(zones, string(z))
+	}
+	for _, word := range what {
+		if near := field.Nearest(word, zones); near != "" && near != word {
+			return near
+		}
+	}
+	return ""
+}
+
+// zonesAsNodes puts the nodes of zones in their place.
+func zonesAsNodes(s *state.State, what []string) []string {
+	if s.Field == nil {
+		return what
+	}
+	held := map[field.NodeName]bool{}
+	for _, m := range s.Members {
+		held[m.Node] = held[m.Node] || m.Phase != state.Gone
+	}
+	var out []string
+	for _, word := range what {
+		var nodes []string
+		for _, n := range s.Field.Nodes {
+			if string(n.Zone) == word && s.Field.Role(field.RoleName(word)) == nil && held[n.Name] {
+				nodes = append(nodes, string(n.Name))
+			}
+		}
+		if len(nodes) == 0 {
+			nodes = []string{word}
+		}
+		out = append(out, nodes...)
+	}
+	return out
 }
 
 // Next gives what came after the given places: through who keeps the field, or, where nobody does, from the agents.

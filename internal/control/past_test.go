@@ -3,11 +3,14 @@ package control
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/core/state"
 )
@@ -37,6 +40,44 @@ func TestTideKeepsOrderWhenReportsComeLate(t *testing.T) {
 	}
 	if n := len(tide.since(at(12))); n != 3 {
 		t.Errorf("since 12: %d samples, want the one before and two", n)
+	}
+}
+
+// TestTideCountsTogetherWhatComesTogether has a thousand members come up within milliseconds, and one end among them: the whole field is counted a few times, the end is
+// not lost, and the last count is of all.
+func TestTideCountsTogetherWhatComesTogether(t *testing.T) {
+	s := state.NewState()
+	var tide timeline
+	begin := time.Unix(1, 0)
+	note := func(after time.Duration, f state.Fact) {
+		e := state.Event{At: begin.Add(after), Fact: f}
+		state.Apply(s, e)
+		tide.note(s, e)
+	}
+	const members = 1000
+	draft := sleepers(members)
+	note(0, state.Accepted{Field: draft, By: "test"})
+	for i := range members {
+		planned := state.MemberPlanned{Number: i + 1}
+		planned.Name, planned.Role, planned.Node = draft.Roles[0].Name.Member(i+1), "crews", "gull-1"
+		note(0, planned)
+		note(0, state.MemberOrdered{Order: order.Order{Revision: uint64(i + 1), Member: planned.Name, Want: order.Run, Spec: &order.Spec{}}, Draft: true})
+		note(0, state.MemberStarted{Member: planned.Name, Incarnation: 1, PID: 100 + i})
+	}
+	for i := range members {
+		note(time.Second+time.Duration(i)*50*time.Microsecond, state.MemberReady{Member: draft.Roles[0].Name.Member(i + 1)})
+		if i == members/2 {
+			note(time.Second+time.Duration(i)*50*time.Microsecond, state.MemberExited{Member: "crews-1", Exit: order.Exit{Known: true, Code: 3}})
+		}
+	}
+	tide.settle(s)
+	got := tide.since(begin)
+	last := got[len(got)-1]
+	if len(got) > 12 || last.Lit != members-1 || !last.At.Equal(begin.Add(time.Second+(members-1)*50*time.Microsecond)) {
+		t.Errorf("%d samples, the last %+v", len(got), last)
+	}
+	if !slices.ContainsFunc(got, func(x Sample) bool { return x.Mark == "crews-1 dark" && x.Lit == members/2 }) {
+		t.Errorf("that one has ended is not among %+v", got)
 	}
 }
 
@@ -87,5 +128,21 @@ func TestThePastAndTheLinesOfMembers(t *testing.T) {
 		if err := s.Do(ctx, Request{What: "pause"}); err == nil || !strings.Contains(err.Error(), "nothing is under way") {
 			t.Errorf("%T: paused: %v", s, err)
 		}
+	}
+}
+
+// TestWordsOfLinesMayBeZones has a zone stand for its nodes, and one that is misspelt be found.
+func TestWordsOfLinesMayBeZones(t *testing.T) {
+	s := state.NewState()
+	s.Field = &field.Field{Name: "saltmarsh", Nodes: []field.Node{{Name: "gull-1", Zone: "north-quay"}, {Name: "gull-2", Zone: "north-quay"}, {Name: "tern-1", Zone: "south-quay"}}, Roles: []field.Role{{Name: "crews"}}}
+	s.Members["crews-1"] = &state.Member{Member: place.Member{Name: "crews-1", Role: "crews", Node: "gull-1"}, Phase: state.Ready}
+	if got := zonesAsNodes(s, []string{"north-quay", "crews", "south-quay"}); !slices.Equal(got, []string{"gull-1", "crews", "south-quay"}) {
+		t.Errorf("got %q", got)
+	}
+	if got := zoneNear(s, []string{"crews", "nort-quay"}); got != "north-quay" {
+		t.Errorf("near it is %q", got)
+	}
+	if got := zoneNear(s, []string{"north-quay", "abacus"}); got != "" {
+		t.Errorf("near nothing is %q", got)
 	}
 }

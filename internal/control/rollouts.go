@@ -75,7 +75,7 @@ func (c *Controller) Rollout(_ context.Context, ask RolloutAsked) (*rollout.Reco
 	if record.Active() {
 		then = c.state.Clone()
 	}
-	snap := c.snapshot
+	snap := c.present()
 	c.mu.Unlock()
 	if then != nil {
 		record.Expect(then, rollout.Stuck(snap)...)

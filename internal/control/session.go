@@ -54,6 +54,8 @@ type Session interface {
 	// Lines gives what members wrote: for each of them what came after the given place of its log, or, where that is
 	// negative, its last lines. Members whose agents do not answer are left out.
 	Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error)
+	// Search looks for lines of members on their nodes, the newest first.
+	Search(ctx context.Context, ask SearchAsked) (*SearchFound, error)
 	// Tide gives how many lanterns were lit over time, oldest first, since that moment.
 	Tide(ctx context.Context, since time.Time) ([]Sample, error)
 	// Rollout tells a rollout, or a task, from its beginning to its end, or as far as it has come.
@@ -83,6 +85,8 @@ type Request struct {
 
 // What is asked for about other fields.
 const (
+	finishRotating = "finish rotating"
+
 	takeBack = "take back" // names: a role, and the field that it is taken back from
 	handOver = "hand over" // names: a role, and the field to which it may be handed over again
 )
@@ -146,7 +150,7 @@ func (o Request) input(s *state.State) (engine.Input, error) {
 		return engine.MakeAgentsAuthority{By: o.By}, nil
 	case FinishAgents:
 		return engine.WithdrawAgentsAuthority{By: o.By, Away: o.away}, nil
-	case "finish rotating":
+	case finishRotating:
 		return engine.WithdrawAuthority{By: o.By}, nil
 	}
 	if o.What == "prove" {

@@ -1,7 +1,6 @@
 package control
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -30,19 +29,13 @@ func (c *Controller) handler() http.Handler {
 		s, err := c.Snapshot(r.Context())
 		answer(w, s, err)
 	})
-	mux.HandleFunc("GET /v1/watch", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET /v1/follow", func(w http.ResponseWriter, r *http.Request) {
 		snapshots, err := c.Watch(r.Context())
 		if err != nil {
 			answer(w, nil, err)
 			return
 		}
-		enc := json.NewEncoder(w)
-		for s := range snapshots {
-			if enc.Encode(s) != nil {
-				return
-			}
-			w.(http.Flusher).Flush()
-		}
+		_ = passOn(w, w.(http.Flusher).Flush, snapshots)
 	})
 	mux.HandleFunc("POST /v1/review", func(w http.ResponseWriter, r *http.Request) {
 		var draft field.Field
@@ -90,6 +83,7 @@ func (c *Controller) handler() http.Handler {
 		answer(w, all, err)
 	})
 	mux.HandleFunc("POST /v1/health", taking(c.Health))
+	mux.HandleFunc("POST /v1/search", taking(c.Search))
 	mux.HandleFunc("GET /v1/past", func(w http.ResponseWriter, r *http.Request) {
 		at, err := time.Parse(time.RFC3339Nano, r.FormValue("at"))
 		if err != nil {
@@ -277,31 +271,6 @@ func (r *remote) Snapshot(ctx context.Context) (*snapshot.Snapshot, error) {
 	return s, r.call(ctx, http.MethodGet, "/v1/snapshot", nil, s)
 }
 
-func (r *remote) Watch(ctx context.Context) (<-chan *snapshot.Snapshot, error) {
-	res, err := r.send(ctx, http.MethodGet, "/v1/watch", nil)
-	if err != nil {
-		return nil, err
-	}
-	out := make(chan *snapshot.Snapshot)
-	go func() {
-		defer close(out)
-		defer res.Body.Close()
-		dec := json.NewDecoder(bufio.NewReader(res.Body))
-		for {
-			s := &snapshot.Snapshot{}
-			if dec.Decode(s) != nil {
-				return
-			}
-			select {
-			case out <- s:
-			case <-ctx.Done():
-				return
-			}
-		}
-	}()
-	return out, nil
-}
-
 func (r *remote) Review(ctx context.Context, draft *field.Field) (*plan.Review, error) {
 	review := &plan.Review{}
 	return review, r.call(ctx, http.MethodPost, "/v1/review", draft, review)
@@ -353,6 +322,11 @@ func (r *remote) Past(ctx context.Context, at time.Time) (*snapshot.Snapshot, er
 func (r *remote) Lines(ctx context.Context, after map[field.MemberName]int64) (map[field.MemberName]agentapi.Log, error) {
 	var lines map[field.MemberName]agentapi.Log
 	return lines, r.call(ctx, http.MethodPost, "/v1/lines", after, &lines)
+}
+
+func (r *remote) Search(ctx context.Context, ask SearchAsked) (*SearchFound, error) {
+	found := &SearchFound{}
+	return found, r.call(ctx, http.MethodPost, "/v1/search", ask, found)
 }
 
 func (r *remote) Rollout(ctx context.Context, ask RolloutAsked) (*rollout.Record, error) {

@@ -12,19 +12,43 @@ import (
 // timeline remembers how many lanterns were lit. It follows from the events alone and is made anew from them.
 type timeline struct {
 	samples []Sample
+	counted time.Time // when it was counted last
+	owed    time.Time // of the last event that has not been counted yet; see note
 }
 
 // mostSamples bounds the memory of the tide.
 const mostSamples = 4096
 
-// note takes in what an event changed.
+// fineAMember is how close samples are to each other at the most, for each member: counting takes the longer the more there are, and a thousand of them may come up
+// within a second.
+const fineAMember = 20 * time.Microsecond
+
+// note takes in what an event changed. Of events that come close together and have no mark, the last is counted: by the next one, or by settle.
 func (t *timeline) note(s *state.State, e state.Event) {
 	mark := markOf(e.Fact)
 	if mark == "" && !moves(e.Fact) {
 		return
 	}
+	if after := e.At.Sub(t.counted); mark == "" && after.Abs() < time.Duration(len(s.Members))*fineAMember { // those of several nodes are not in order
+		if e.At.After(t.owed) {
+			t.owed = e.At
+		}
+		return
+	}
+	t.count(s, e.At, mark)
+}
+
+// settle counts what has not been counted yet, once all events are noted that there are.
+func (t *timeline) settle(s *state.State) {
+	if !t.owed.IsZero() {
+		t.count(s, t.owed, "")
+	}
+}
+
+func (t *timeline) count(s *state.State, at time.Time, mark string) {
+	t.counted, t.owed = at, time.Time{}
 	snap := snapshot.Count(s)
-	sample := Sample{At: e.At, Lit: snap.Lit, Want: snap.Want, Survives: snap.Survives, Votes: snap.Votes, Mark: mark}
+	sample := Sample{At: at, Lit: snap.Lit, Want: snap.Want, Survives: snap.Survives, Votes: snap.Votes, Mark: mark}
 	if n := len(t.samples); n > 0 {
 		last := t.samples[n-1]
 		last.At, last.Mark = sample.At, sample.Mark

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"lanternfield/internal/agentapi"
@@ -88,7 +89,7 @@ func (c *Controller) forgetGone(now time.Time) {
 // sampleRoles notes how each role is.
 func (c *Controller) sampleRoles(s *store.Store) {
 	c.mu.Lock()
-	snap := c.snapshot
+	snap := c.present()
 	c.mu.Unlock()
 	if snap.State == snapshot.Draft || snap.State == snapshot.Retired {
 		return
@@ -122,11 +123,12 @@ func (c *Controller) keepSamples(all agentapi.Samples, ahead time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	w := c.watched
-	if w == nil {
-		return
-	}
 	for name, samples := range all.Of {
 		for _, x := range samples {
+			c.trend(name, x, x.At.Add(-ahead))
+			if w == nil {
+				continue
+			}
 			w.keep(name, x, x.At.Add(-ahead))
 		}
 	}
@@ -175,7 +177,7 @@ func (w *watched) keep(name field.MemberName, x agentapi.Sample, at time.Time) {
 	w.cpu[name] = x
 }
 
-// HealthAsked says of which role what is measured is told, for which time, in how many parts.
+// HealthAsked says of which role, or, without one, of the whole field, what is measured is told, for which time, in how many parts.
 type HealthAsked struct {
 	Role  field.RoleName `json:"role"`
 	From  time.Time      `json:"from"`
@@ -210,6 +212,8 @@ func (c *Controller) Health(_ context.Context, ask HealthAsked) (*health.Told, e
 	switch {
 	case w == nil:
 		return nil, fmt.Errorf("nothing of what is measured is kept here")
+	case ask.Role == "":
+		return ask.whole(w.store, c.current(), marks)
 	case role == nil:
 		return nil, fmt.Errorf("there is no role %q", ask.Role)
 	}
@@ -235,6 +239,9 @@ func LookHealth(ctx context.Context, f Folder, ask HealthAsked) (*health.Told, e
 	if _, err := os.Stat(f.series()); err != nil {
 		return nil, fmt.Errorf("nothing of what is measured is kept here: %w", err)
 	}
+	if ask.Role == "" {
+		return ask.whole(store.OpenToRead(f.series(), store.Limits{}), s, nil)
+	}
 	var role *field.Role
 	if s.Field != nil {
 		role = s.Field.Role(ask.Role)
@@ -253,20 +260,57 @@ func (ask HealthAsked) members(s *state.State) []field.MemberName {
 	return members
 }
 
+// whole tells of the whole field: of each role how many were ready, how many losses it survived, and how fast its members answered.
+func (ask HealthAsked) whole(s *store.Store, of *state.State, marks []Sample) (*health.Told, error) {
+	told, err := ask.begun(s, marks)
+	if err != nil || of.Field == nil {
+		return told, err
+	}
+	for _, stage := range of.Field.Stages() {
+		for _, name := range stage {
+			role := ask
+			role.Role = name
+			role.Each, _ = strings.CutPrefix(ask.Each, string(name)+"/")
+			for _, c := range append(roleCharts(s, role), memberCharts(s, role, kinds[:1], role.members(of))...) {
+				if c.Name == "ready" || c.Name == "survives" || c.Name == kinds[0].name {
+					c.Name, c.About = string(name)+"/"+c.Name, string(name)+": "+c.About
+					told.Charts = append(told.Charts, c)
+				}
+			}
+		}
+	}
+	unreadOf(told, s)
+	return told, nil
+}
+
 func (ask HealthAsked) tell(s *store.Store, role *field.Role, members []field.MemberName, marks []Sample) (*health.Told, error) {
-	switch {
-	case !ask.To.After(ask.From), ask.Parts < 1, ask.Parts > mostParts:
+	told, err := ask.begun(s, marks)
+	if err != nil {
+		return nil, err
+	}
+	told.Charts = append(roleCharts(s, ask), memberCharts(s, ask, kindsOf(role), members)...)
+	bound(told.Charts, role)
+	unreadOf(told, s)
+	return told, nil
+}
+
+// begun is what is told, without its charts.
+func (ask HealthAsked) begun(s *store.Store, marks []Sample) (*health.Told, error) {
+	if !ask.To.After(ask.From) || ask.Parts < 1 || ask.Parts > mostParts {
 		return nil, fmt.Errorf("from %s to %s in %d parts is no time that could be told", ask.From, ask.To, ask.Parts)
 	}
 	told := &health.Told{Role: string(ask.Role), From: ask.From, To: ask.To, Parts: ask.Parts, Bytes: s.Size(), Limit: store.Usual.Bytes}
-	told.Charts = append(roleCharts(s, ask), memberCharts(s, ask, kindsOf(role), members)...)
 	for _, x := range marks {
 		if x.Mark != "" && !x.At.Before(ask.From) && x.At.Before(ask.To) {
 			told.Marks = append(told.Marks, health.Mark{At: x.At, Text: x.Mark})
 		}
 	}
+	return told, nil
+}
+
+// unreadOf notes what could not be read.
+func unreadOf(told *health.Told, s *store.Store) {
 	for _, l := range s.Lost() {
 		told.Lost = append(told.Lost, l.String())
 	}
-	return told, nil
 }

@@ -7,7 +7,9 @@ import (
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/health"
+	"lanternfield/internal/core/place"
 	"lanternfield/internal/core/snapshot"
+	"lanternfield/internal/core/state"
 	"lanternfield/internal/series/store"
 )
 
@@ -47,11 +49,28 @@ func TestWhatIsMeasuredIsTold(t *testing.T) {
 	if c.keepSamples(agentapi.Samples{Of: map[field.MemberName][]agentapi.Sample{"crews-1": {cut}}}, 0); len(c.watched.why) > 0 {
 		t.Error("what can be read again is said not to be")
 	}
-	role := &field.Role{Name: "crews", Program: &field.Program{Metrics: &field.Metrics{Show: map[string]field.Text{"bookings_total": "bookings that were made"}}}}
+	role := &field.Role{Name: "crews", Ceiling: field.Size{Memory: 3 << 20, CPU: 100}, Program: &field.Program{Metrics: &field.Metrics{Show: map[string]field.Text{"bookings_total": "bookings that were made"}}}}
 	ask := HealthAsked{Role: "crews", From: begin, To: begin.Add(5 * time.Minute), Parts: 20, Each: "cpu"}
 	told, err := ask.tell(s, role, []field.MemberName{"crews-1", "crews-2"}, []Sample{{At: begin.Add(time.Minute), Mark: "deploy"}, {At: begin.Add(time.Hour), Mark: "later"}})
 	if err != nil {
 		t.Fatal(err)
+	}
+	whole := HealthAsked{From: ask.From, To: ask.To, Parts: 20, Each: "crews/latency"}
+	of := state.NewState()
+	of.Field = &field.Field{Name: "saltmarsh", Roles: []field.Role{*role, {Name: "idle"}}}
+	for _, name := range []field.MemberName{"crews-1", "crews-2"} {
+		of.Members[name] = &state.Member{Member: place.Member{Name: name, Role: "crews"}, Phase: state.Ready}
+	}
+	all, err := whole.whole(s, of, nil)
+	if err != nil || len(all.Charts) != 2 || all.Chart("crews/ready") == nil || len(all.Chart("crews/latency").Lines) != 2 || all.Charts[0].About != "crews: ready, of those wanted" {
+		t.Errorf("of the whole field there are %d charts: %+v, %v", len(all.Charts), all.Charts, err)
+	}
+	if m, c := told.Chart("memory"), told.Chart("cpu"); m.Bound != 3<<20 || c.Bound != 100 {
+		t.Errorf("the ceilings are drawn at %v and %v", m.Bound, c.Bound)
+	} else if _, high, _ := m.Range(); high != 3<<20 {
+		t.Errorf("a ceiling that is near is out of sight: %v", high)
+	} else if _, high, _ := c.Range(); high > 50 {
+		t.Errorf("one that is far leaves nothing to be seen of the rest: %v", high)
 	}
 	part := func(name string, at int) health.Part {
 		t.Helper()

@@ -23,7 +23,11 @@ const (
 // Health draws what was measured of a role over time: each chart with its axes, its unit and what happened meanwhile, on one axis of time.
 func Health(name string, t *health.Told, theme Theme) *Drawing {
 	d := &healthDrawing{boardDrawing: &boardDrawing{Drawing: &Drawing{Page: theme.Page, W: chartW + 2*edge}, t: theme}, told: t, left: edge + axisW, right: edge + chartW}
-	d.text(edge, edge+14, 16, name+", "+t.Role, theme.Ink, true)
+	title := name
+	if t.Role != "" {
+		title += ", " + t.Role
+	}
+	d.text(edge, edge+14, 16, title, theme.Ink, true)
 	d.text(edge, edge+30, 9, fmt.Sprintf("%s to %s, in parts of %s", t.From.Local().Format("2 January 2006, 15:04:05"), t.To.Local().Format("2 January 2006, 15:04:05"),
 		field.Brief(t.To.Sub(t.From)/time.Duration(max(1, t.Parts)))), theme.Dim, false)
 	y := edge + 64.0
@@ -84,6 +88,10 @@ func (d *healthDrawing) plot(c *health.Chart, y, h float64) {
 	for _, v := range ticks {
 		d.add(Shape{Kind: Line, X: d.left, Y: at(v), W: d.right - d.left, Edge: d.t.Rule, Width: 0.4, Label: "tick"})
 		d.add(Shape{Kind: Text, X: d.left - 5, Y: at(v) + 2.6, Text: amount(v, c.Unit), Size: 7.5, Fill: d.t.Dim, Right: true, Label: "tick"})
+	}
+	if c.Bound > low && c.Bound <= high {
+		d.add(Shape{Kind: Line, X: d.left, Y: at(c.Bound), W: d.right - d.left, Edge: d.t.Dark, Width: 0.8, Dashed: true, Label: "bound"})
+		d.add(Shape{Kind: Text, X: d.right, Y: at(c.Bound) - 3, Text: "at most " + amount(c.Bound, c.Unit), Size: 7.5, Fill: d.t.Dark, Right: true, Label: "bound"})
 	}
 	gap := d.stale()
 	if c.Shape == health.Steps {

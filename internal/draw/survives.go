@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"lanternfield/internal/core/snapshot"
-	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/whatif"
@@ -22,7 +21,7 @@ const (
 // Survives draws what each zone and node takes with it when it fails, role by role, and the failures that hurt most. Before
 // anything runs it takes every member of the draft to work.
 func Survives(snap *snapshot.Snapshot, t Theme) *Drawing {
-	scene := sceneOf(snap)
+	scene := snap.Scene()
 	var units []whatif.Fault
 	var names []string
 	zones := map[field.ZoneName]bool{}
@@ -135,26 +134,4 @@ func (b *boardDrawing) worst(y float64, title string, cases []whatif.Case, none 
 		y += 14
 	}
 	return y
-}
-
-func sceneOf(snap *snapshot.Snapshot) *whatif.Scene {
-	draft := snap.State == snapshot.Draft || snap.State == snapshot.Retired
-	s := &whatif.Scene{}
-	rosters, outside := map[field.RoleName]bool{}, map[field.RoleName]bool{}
-	for _, r := range snap.Roles {
-		s.Roles = append(s.Roles, whatif.Role{Name: r.Role, Votes: r.Votes, Calls: r.Needs(), Confirms: r.Confirms, Store: r.Store, Floating: r.Floating})
-		rosters[r.Role], outside[r.Role] = len(r.Roster) > 0, r.IsOutside()
-	}
-	zones := map[field.NodeName]field.ZoneName{}
-	for _, n := range snap.Nodes {
-		zones[n.Node] = n.Zone
-	}
-	for _, m := range snap.Members {
-		if outside[m.Role] {
-			m.Node = "" // it holds no more than who watches it
-		}
-		s.Members = append(s.Members, whatif.Member{Name: m.Member, Role: m.Role, Node: m.Node, Zone: zones[m.Node], Works: draft || m.Phase == state.Ready, Leads: m.Leads,
-			Votes: !rosters[m.Role] || m.Seat == "voter"})
-	}
-	return s
 }

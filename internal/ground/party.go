@@ -38,7 +38,7 @@ func (p *Party) Client(node field.NodeName, url string, over Dial) (*agentapi.Cl
 	}
 	c := agentapi.NewClient(url, us.To(string(node)), over)
 	c.Sign = func(request []byte) ([]byte, error) { return p.Authority.Sign(request, string(node)) }
-	c.Due = p.Authority.Due
+	c.Due = p.Authority.Teller()
 	c.Vouched = p.Authority.Vouched
 	return c, nil
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"syscall"
 	"time"
 
@@ -27,6 +28,9 @@ const (
 	startWithin = 15 * time.Second
 	showWithin  = time.Second
 )
+
+// starting has a place for each agent that is being started on this machine: a thousand at once would all come too late.
+var starting = make(chan struct{}, 8*runtime.GOMAXPROCS(0))
 
 // Ensure starts the node's agent when it does not run. The agent is detached: it outlives this process. One that is of an older version,
 // or cannot show that it is this node's, is ended and replaced: its members go on, and the next one finds them.
@@ -60,6 +64,12 @@ func (l *Local) Ensure(ctx context.Context, node field.NodeName, at state.Bindin
 	}
 	if err := host.MakeFolders(at.Dir); err != nil {
 		return nil, fmt.Errorf("the folder of %s cannot be made: %w", node, err)
+	}
+	select {
+	case starting <- struct{}{}:
+		defer func() { <-starting }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
 	}
 	log, err := os.OpenFile(filepath.Join(host.OwnFolder(at.Dir), "agent.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {

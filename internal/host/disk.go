@@ -20,11 +20,17 @@ func SyncDir(dir string) error {
 
 // FreeDisk is how many bytes a user may still write on the disk of a folder.
 func FreeDisk(dir string) (int64, error) {
+	free, _, err := Disk(dir)
+	return free, err
+}
+
+// Disk gives how many bytes are free for members on the disk that a folder is on, and how many it has.
+func Disk(dir string) (free, size int64, err error) {
 	var of unix.Statfs_t
 	if err := unix.Statfs(dir, &of); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	return int64(of.Bavail) * of.Bsize, nil
+	return int64(of.Bavail) * of.Bsize, int64(of.Blocks-of.Bfree+of.Bavail) * of.Bsize, nil
 }
 
 // DiskError words the errors of a disk for people.

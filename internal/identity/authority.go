@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -195,9 +196,26 @@ func (a *Authority) Sign(request []byte, node string) ([]byte, error) {
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotAfter: a.now().Add(validFor)}, when, csr.PublicKey)
 }
 
-// Due tells whether an agent that shows that certificate is to be given another one: two thirds of its time have passed, or another authority issues by now.
-func (a *Authority) Due(c *x509.Certificate) bool {
-	return a.now().After(DueAt(c)) || c.CheckSignatureFrom(a.issues().cert) != nil
+// Teller gives what tells whether an agent that shows that certificate is to be given another one: two thirds of its time have passed, or another authority issues
+// by now. It is for one agent: it remembers whose the certificate is that was shown last, since finding that out takes longer than all else of a request.
+func (a *Authority) Teller() func(shown *x509.Certificate) bool {
+	type checked struct {
+		shown, issuer *x509.Certificate
+		theirs        bool
+	}
+	var last atomic.Pointer[checked]
+	return func(shown *x509.Certificate) bool {
+		if a.now().After(DueAt(shown)) {
+			return true
+		}
+		issuer := a.issues().cert
+		known := last.Load()
+		if known == nil || known.shown != shown || known.issuer != issuer {
+			known = &checked{shown, issuer, shown.CheckSignatureFrom(issuer) == nil}
+			last.Store(known)
+		}
+		return !known.theirs
+	}
 }
 
 // DueAt is when a certificate is to be renewed: when two thirds of its time have passed.

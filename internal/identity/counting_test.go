@@ -149,6 +149,11 @@ func TestAnAuthorityTakesThePlaceOfAnother(t *testing.T) {
 		ours, its := meet(t, keeper, a, node)
 		return ours == nil && its == nil
 	}
+	due := authority.Teller()
+	old, err := x509.ParseCertificate(agent.cert.Certificate[0])
+	if err != nil || due(old) {
+		t.Errorf("a new certificate is to be renewed: %v", err)
+	}
 	if err := authority.Beside(second); err != nil {
 		t.Fatal(err)
 	}
@@ -156,9 +161,8 @@ func TestAnAuthorityTakesThePlaceOfAnother(t *testing.T) {
 		t.Error("agents are lost as soon as there is another authority")
 	}
 	tell(2)
-	old, err := x509.ParseCertificate(agent.cert.Certificate[0])
-	if err != nil || !authority.Due(old) {
-		t.Errorf("an agent's certificate by the one before is not renewed: %v", err)
+	if !due(old) {
+		t.Error("an agent's certificate by the one before is not renewed")
 	}
 	request, err := agent.Request()
 	if err != nil {
@@ -168,7 +172,7 @@ func TestAnAuthorityTakesThePlaceOfAnother(t *testing.T) {
 	if err = errors.Join(err, agent.Take(certificate, nil)); err != nil {
 		t.Fatal(err)
 	}
-	if authority.Due(agent.cert.Leaf) || !heard(agent, "gull-1") || !heard(deaf, "tern-1") {
+	if due(agent.cert.Leaf) || !heard(agent, "gull-1") || !heard(deaf, "tern-1") {
 		t.Error("agents are lost as they are given certificates by the other authority")
 	}
 	name := filepath.Join(t.TempDir(), "identity.json") // one that is started again in between knows both

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -29,6 +30,7 @@ type Options struct {
 
 // Run keeps a field until it is settled and left alone, is asked to hand over, or the context ends.
 func Run(ctx context.Context, f control.Folder, o Options) error {
+	debug.SetGCPercent(25) // it is there for months, beside what matters: what it has in memory counts for more than the time that it takes
 	report := newSignal(o.Ready)
 	if o.Ready != nil {
 		f.Progress = report.progress

@@ -5,6 +5,8 @@ package keyring
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -319,4 +321,26 @@ func (k *Keyring) SealWith(passphrase string) error {
 		return errors.Join(err, os.Remove(name))
 	}
 	return nil
+}
+
+// Values are all that must not be seen by others, in the forms in which it may stand in texts: to look for it.
+func (k *Keyring) Values() []string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	var out []string
+	raw := func(data []byte) {
+		if len(data) > 0 {
+			out = append(out, hex.EncodeToString(data), base64.StdEncoding.EncodeToString(data), base64.RawURLEncoding.EncodeToString(data))
+		}
+	}
+	raw(k.content.Key)
+	for _, root := range k.content.Roots {
+		raw(root)
+	}
+	for _, numbers := range k.content.Given {
+		for _, value := range numbers {
+			out = append(out, value)
+		}
+	}
+	return out
 }

@@ -58,7 +58,11 @@ type app struct {
 	sketch    *plan.Review // what is drawn of a draft whose review is refused
 	body      bodyOf       // what its lines were made of
 	written   panel.Body   // its lines
-	reviewing bool         // one is being made
+	standing  reading      // where one stands in it
+	tideSince time.Time    // from when on the tide was read
+	reviewing bool         // one is being made, or waits for its turn
+	askedFor  uint64       // the change of the field as of which that was
+	asked     time.Time    // when it, and the tide, were asked for since something had changed
 	checking  bool         // every member of a large draft is being gone through
 	again     bool         // another must be made after it
 	model     *board.Model
@@ -103,20 +107,24 @@ type app struct {
 	ask      *ask
 	question *question
 
-	past     *past
-	book     *journal.Book
-	reading  bool // the journal is being read
-	journal  journal.View
-	access   access.View
-	charts   charts.View
-	measured measured
-	rolls    rollouts.View
-	rolled   rolled
+	archive   string                        // of what time the archive is that is looked at; empty for a field that lives
+	clock     func(now time.Time) time.Time // what time it is for what is looked at; nil where that is now
+	past      *past
+	book      *journal.Book
+	reading   bool // the journal is being read
+	journal   journal.View
+	searching searching
+	access    access.View
+	charts    charts.View
+	measured  measured
+	rolls     rollouts.View
+	rolled    rolled
 	// accessAt is when it was asked last how clients get in.
 	accessAt time.Time
 	stages   stages.View
 	machines nodes.View
 	lookedAt lookedAt
+	told     told
 	lately   recent // the last lines of the member under the cursor
 }
 
@@ -127,6 +135,9 @@ func newApp(ctx context.Context, file string, folder control.Folder, session con
 }
 
 func (a *app) Init() tea.Cmd {
+	if a.archive != "" {
+		return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), tick())
+	}
 	a.opening = true
 	return tea.Batch(tea.RequestBackgroundColor, a.startWatch(), a.readFile(), tick())
 }
@@ -178,7 +189,7 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.nextSnap()
 	case snapMsg:
 		was := a.snap
-		a.snap, a.now = msg.snap, time.Now()
+		a.snap, a.now = msg.snap, a.at(time.Now())
 		a.hear(was)
 		a.rebuild()
 		a.stillAsked()
@@ -186,7 +197,7 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if a.view == nodesView && a.machines.Matrix != nil && a.past == nil && returned(was, a.snap) {
 			look = a.lookAtMachines()
 		}
-		return a, tea.Batch(a.nextSnap(), a.readTide(), a.readReview(), look)
+		return a, tea.Batch(a.nextSnap(), a.follows(was), look, a.notify(a.snap))
 	case lostMsg:
 		return a, a.lost()
 	case openedMsg:
@@ -218,6 +229,9 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.copied(msg)
 	case writtenMsg:
 		a.wrote(msg)
+	case reviewAgainMsg:
+		a.reviewing = false
+		return a, a.readReview()
 	case reviewMsg:
 		return a, a.reviewed(msg)
 	case fileMsg:
@@ -240,6 +254,8 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.takePast(msg)
 	case bookMsg:
 		a.takeBook(msg)
+	case searchedMsg:
+		return a, a.takeSearched(msg)
 	case latelyMsg:
 		a.takeLately(msg)
 	case drawnMsg:
@@ -255,12 +271,20 @@ func (a *app) take(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return a, nil
 }
 
+// at is what time it is for what is looked at.
+func (a *app) at(now time.Time) time.Time {
+	if a.clock != nil {
+		return a.clock(now)
+	}
+	return now
+}
+
 func (a *app) tick(now time.Time) tea.Cmd {
 	if a.gone != nil && a.gone() { // nobody can see this any more, and whoever comes next wants the field
 		return tea.Quit
 	}
-	a.now = now
-	if !a.bad && a.now.Sub(a.said) > goodNewsFor {
+	a.now = a.at(now)
+	if !a.bad && now.Sub(a.said) > goodNewsFor {
 		a.message = ""
 	}
 	var look tea.Cmd

@@ -24,6 +24,13 @@ func BenchmarkFrame(b *testing.B) {
 			frames(b, r.app)
 		})
 	}
+	for name, keys := range map[string][]string{"rollout": {"2"}, "health": {"3"}, "chart": {"3", "enter"}, "journal": {"4"}} {
+		b.Run(name+"_160x40", func(b *testing.B) {
+			r, _ := lived(&testing.T{})
+			r.do(keys...)
+			frames(b, r.app)
+		})
+	}
 	for _, nodes := range []int{80, 5000} {
 		b.Run(fmt.Sprintf("nodes_%d_160x40", nodes), func(b *testing.B) { frames(b, wide(nodes)) })
 	}

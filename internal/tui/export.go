@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -39,7 +40,8 @@ func (a *app) export() tea.Cmd {
 		if c := told.Chart(a.charts.Chart); a.charts.Large && c != nil {
 			shown.Charts = []health.Chart{*c}
 		}
-		return drawTwice(fmt.Sprintf("%s-%s-health", snap.Field, told.Role), "The health of "+told.Role, light, func(t draw.Theme) *draw.Drawing { return draw.Health(snap.Field, &shown, t) })
+		of := cmp.Or(told.Role, "field")
+		return drawTwice(fmt.Sprintf("%s-%s-health", snap.Field, of), "The health of the "+of, light, func(t draw.Theme) *draw.Drawing { return draw.Health(snap.Field, &shown, t) })
 	}
 	if a.view == rolloutView {
 		if record == nil {

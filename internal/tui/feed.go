@@ -33,8 +33,9 @@ type (
 		session control.Session
 		err     error
 	}
-	tideMsg   struct{ samples []control.Sample }
-	reviewMsg struct {
+	tideMsg        struct{ samples []control.Sample }
+	reviewAgainMsg struct{}
+	reviewMsg      struct {
 		review *plan.Review
 		sketch *plan.Review // who would come and go, where the review is refused
 		of     *field.Field // the draft that was compared
@@ -103,10 +104,15 @@ func (a *app) readTide() tea.Cmd {
 	if session == nil {
 		return nil
 	}
-	since := time.Now().Add(-time.Hour)
+	since := a.at(time.Now())
+	if a.past != nil {
+		since = minTime(since, a.past.end.Add(-a.span()))
+	}
+	since = since.Add(-time.Hour)
 	if a.wide > 0 {
 		since = time.Time{}
 	}
+	a.tideSince = since
 	return func() tea.Msg {
 		samples, err := session.Tide(ctx, since)
 		if err != nil {
@@ -114,6 +120,30 @@ func (a *app) readTide() tea.Cmd {
 		}
 		return tideMsg{samples}
 	}
+}
+
+// askAnew is how long it is until what follows from the field is asked for anew although nothing has changed in it: nodes may lack something else.
+const askAnew = 10 * time.Second
+
+// rest is how long no comparison of the draft with a large field follows another: it takes its time, and keeps other changes from being shown.
+func (a *app) rest() time.Duration {
+	if members := len(a.snap.Members); members >= 1000 {
+		return time.Duration(members) * time.Millisecond
+	}
+	return 0
+}
+
+// follows reads what follows from the field, where more than measures has changed, or a while ago.
+func (a *app) follows(was *snapshot.Snapshot) tea.Cmd {
+	rest, since := a.rest(), a.now.Sub(a.asked)
+	if a.snap.Change == 0 || a.snap.Change != a.askedFor && since >= rest || since >= max(askAnew, 5*rest) {
+		a.asked, a.askedFor = a.now, a.snap.Change
+		return tea.Batch(a.readTide(), a.readReview())
+	}
+	if was == nil || was.Change != a.snap.Change {
+		return a.readTide()
+	}
+	return nil
 }
 
 // readReview has the draft compared with the field, one comparison at a time.
@@ -151,11 +181,16 @@ func (a *app) reviewed(msg reviewMsg) tea.Cmd {
 		a.mode, a.ask = walking, nil // what it said holds no more
 	}
 	a.rebuild()
-	if a.again {
-		a.again = false
+	if !a.again {
+		return nil
+	}
+	a.again = false
+	rest := a.rest()
+	if rest == 0 {
 		return a.readReview()
 	}
-	return nil
+	a.reviewing = true
+	return tea.Tick(rest, func(time.Time) tea.Msg { return reviewAgainMsg{} })
 }
 
 // readFile reads the field file, whether it has changed or not.
@@ -170,6 +205,9 @@ const (
 // watchFile reads the field file as soon as it has changed, within the next second.
 func (a *app) watchFile() tea.Cmd {
 	name, env, stamp, ctx := a.file, a.env, a.stamp, a.ctx
+	if a.archive != "" {
+		return nil
+	}
 	return a.fileAs(func() bool {
 		for range fileFor {
 			if now := stampOf(name, env); now.IsZero() || !now.Equal(stamp) {
@@ -325,7 +363,7 @@ func (a *app) lost() tea.Cmd {
 // reopen tries to get the field back after its controller has gone.
 func (a *app) reopen() tea.Cmd {
 	ctx, folder, old := a.ctx, a.folder, a.session
-	a.session, a.reviewing, a.reading = nil, false, false
+	a.session, a.reviewing, a.reading, a.asked = nil, false, false, time.Time{}
 	return func() tea.Msg {
 		if old != nil {
 			_ = old.Close()

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -23,6 +24,7 @@ type files struct {
 	vs   int // what it is compared with: 0 nothing, 1 what runs, 2 the member before
 
 	before *review.Files
+	back   *layer // where closing leads
 }
 
 // filesMsg brings them.
@@ -46,7 +48,15 @@ func (a *app) openFiles() tea.Cmd {
 		a.say(true, "Stand on a lantern: F shows the config files of that member, with where each value comes from.")
 		return nil
 	}
-	a.files = files{of: at.Member}
+	return a.openFilesOf(at.Member, walking)
+}
+
+// openFilesOf looks at the config files of a member; from the review, at what differs of them.
+func (a *app) openFilesOf(member field.MemberName, back *layer) tea.Cmd {
+	a.files = files{of: member, back: back}
+	if back == inReview {
+		a.files.vs = 1
+	}
 	a.mode = inFiles
 	return a.readFiles("")
 }
@@ -70,6 +80,19 @@ func (a *app) takeFiles(msg filesMsg) {
 	}
 	a.files.got, a.files.err, a.files.before = msg.got, msg.err, msg.before
 	a.files.text = max(0, min(a.files.text, len(a.texts())-1))
+	if a.files.vs == 1 {
+		a.toFirstDifference()
+	}
+}
+
+// toFirstDifference turns to the first text that differs, and to where it does.
+func (a *app) toFirstDifference() {
+	for i, t := range a.texts() {
+		if j := slices.IndexFunc(t.Lines, func(l render.Difference) bool { return l.Mark != ' ' }); j >= 0 {
+			a.files.text, a.files.from = i, max(0, j-3)
+			return
+		}
+	}
 }
 
 // texts is what is shown of the member: as the draft has it, or, where it has it no more, as it runs.
@@ -99,7 +122,7 @@ func (a *app) pressFiles(is keyIs) tea.Cmd {
 	f := &a.files
 	switch {
 	case is(a.keys.Close), is(a.keys.Quit), is(a.keys.Files):
-		a.mode = walking
+		a.mode = f.back
 	case is(a.keys.Other):
 		f.text, f.from = (f.text+1)%max(1, len(a.texts())), 0
 	case is(a.keys.Down):
@@ -229,7 +252,7 @@ func init() {
 		says: func(a *app) (text, short string) {
 			text, short = fmt.Sprintf("what %s would be run with, and where it comes from", a.files.of), fmt.Sprintf("what %s would be run with", a.files.of)
 			switch {
-			case a.files.vs == 1:
+			case a.files.vs == 1 && a.files.got != nil && a.files.got.Live != nil:
 				text = fmt.Sprintf("%s: what differs from how it runs", a.files.of)
 			case a.files.vs == 2 && a.files.before != nil:
 				text = fmt.Sprintf("%s: what differs from %s", a.files.of, a.files.before.Member)

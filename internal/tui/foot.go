@@ -16,7 +16,7 @@ func (a *app) can() panel.Foot {
 	if a.whatIf {
 		return a.hurting()
 	}
-	if a.past != nil || a.mode != walking && a.mode != inDetail {
+	if a.archive != "" || a.past != nil || a.mode != walking && a.mode != inDetail {
 		return panel.Foot{}
 	}
 	var all []panel.Can

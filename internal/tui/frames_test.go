@@ -82,7 +82,8 @@ func TestTheScreenOutlivesItsController(t *testing.T) {
 // rehearsed is the application on a rehearsed field.
 type rehearsed struct {
 	*app
-	world *rehearse.World
+	world   *rehearse.World
+	lasting []control.Sample // the whole tide, as it is kept
 }
 
 func onRehearsal(t *testing.T, w, h int) *rehearsed {
@@ -92,7 +93,7 @@ func onRehearsal(t *testing.T, w, h int) *rehearsed {
 	world.TakeOver()
 	a := newApp(context.Background(), "saltmarsh.field.yaml", control.Folder{}, nobody{})
 	a.w, a.h, a.draft = w, h, ferries()
-	r := &rehearsed{a, world}
+	r := &rehearsed{app: a, world: world}
 	r.see(t)
 	return r
 }

@@ -84,6 +84,8 @@ func (a *app) modeText() (text, short string) {
 		text, short = a.mode.says(a)
 	case a.whatIf && a.view == boardView:
 		text, short = "what if: move to choose what fails, esc ends it", "what if: choose what fails, esc ends it"
+	case a.archive != "":
+		text, short = "an archive: only looked at", "an archive"
 	case a.snap.Rollout.Paused && a.snap.Rollout.Active:
 		text = "paused: space goes on"
 	}
@@ -142,8 +144,12 @@ func (a *app) drawNotice(g *grid.Grid, y int) {
 	switch {
 	case a.message != "" && a.bad:
 		text, style = a.message, k.In(k.Fail)
+	case (a.past != nil || a.archive != "") && a.message != "":
+		text = a.message
 	case a.past != nil:
 		text, style = "This is as it was then. [ ] go back and forth, { } from event to event.", k.Quiet()
+	case a.archive != "":
+		text, style = a.archive, k.Quiet()
 	case a.trouble != "":
 		text, style = a.trouble, k.In(k.Fail)
 	case a.refused != "":

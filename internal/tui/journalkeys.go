@@ -1,11 +1,14 @@
 package tui
 
 import (
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/agentapi"
 	"lanternfield/internal/control"
 	"lanternfield/internal/core/field"
+	core "lanternfield/internal/core/journal"
 	"lanternfield/internal/core/snapshot"
 	"lanternfield/internal/tui/journal"
 )
@@ -111,8 +114,8 @@ func (a *app) where(l *journal.Line) {
 }
 
 // names is what the words of a filter are understood by.
-func (a *app) names() journal.Names {
-	n := journal.Names{Roles: map[field.RoleName]bool{}, Nodes: map[field.NodeName]bool{}, Zones: map[field.ZoneName]bool{}, Members: map[field.MemberName]bool{}}
+func (a *app) names() core.Names {
+	n := core.Names{Roles: map[field.RoleName]bool{}, Nodes: map[field.NodeName]bool{}, Zones: map[field.ZoneName]bool{}, Members: map[field.MemberName]bool{}}
 	for _, l := range a.book.Lines {
 		n.Members[l.Member] = true
 	}
@@ -140,6 +143,28 @@ func (a *app) pressJournal(is keyIs) tea.Cmd {
 		a.toNow()
 		j.Follow = true
 		j.Move(1 << 30)
+	case is(a.keys.Cause):
+		return a.standOnCause()
+	case is(a.keys.FromCause):
+		if !j.Return() {
+			a.say(false, "It was not asked yet what anything follows from: w does.")
+			return nil
+		}
+		return a.goTo(j.At())
+	case is(a.keys.SearchNodes):
+		return a.searchNodes()
+	case is(a.keys.Open):
+		if l := j.Under(); l != nil && len(l.More) > 0 {
+			j.Open = !j.Open
+		}
+	case is(a.keys.Left), is(a.keys.Right):
+		by := 1
+		if is(a.keys.Left) {
+			by = -1
+		}
+		if j.Stride(by) {
+			return a.stoodOn(j.Follow)
+		}
 	case is(a.keys.Up):
 		return a.standOn(-1)
 	case is(a.keys.Down):
@@ -166,7 +191,12 @@ func (a *app) standOn(by int) tea.Cmd {
 	if a.journal.Empty() {
 		return nil
 	}
-	if a.journal.Move(by) {
+	return a.stoodOn(a.journal.Move(by))
+}
+
+// stoodOn has the time cursor follow the one among the lines; at the last of them it is now.
+func (a *app) stoodOn(last bool) tea.Cmd {
+	if last {
 		a.toNow()
 		return nil
 	}
@@ -174,6 +204,22 @@ func (a *app) standOn(by int) tea.Cmd {
 		return tea.Batch(a.goTo(a.journal.At()), a.readOlder())
 	}
 	return a.goTo(a.journal.At())
+}
+
+// standOnCause stands on the event that the one under the cursor follows from.
+func (a *app) standOnCause() tea.Cmd {
+	calls := map[field.RoleName][]field.RoleName{}
+	for _, r := range a.snap.Roles {
+		calls[r.Role] = append(slices.Clone(r.Calls), r.Knows...)
+	}
+	how, found := a.journal.Cause(a.names, calls)
+	if !found {
+		a.say(false, "Nothing that the journal has read led to this. Further back stands what is older: up, at the first line, reads it.")
+		return nil
+	}
+	cmd := a.goTo(a.journal.At())
+	a.say(false, "It follows from this: "+how+".")
+	return cmd
 }
 
 func (a *app) pressFiltering(msg tea.KeyPressMsg, is keyIs) tea.Cmd {

@@ -10,7 +10,7 @@ import (
 type keyMap struct {
 	Up, Down, Left, Right, PageUp, PageDown, First, Last      key.Binding
 	Inspect, Dark, WhatIf, Fold, Lines, Board, Journal, Other key.Binding
-	Health, OneChart, EachAlone, SpanBefore                   key.Binding
+	Health, OneChart, EachAlone, SpanBefore, LayOver          key.Binding
 	StopHere, Again, GoBack                                   key.Binding
 	Rollout, Waiting, FoldRole, Earlier, Later, Beside        key.Binding
 	Order, Access, Prove, Nodes, LookNow, BelieveKeys, Invite key.Binding
@@ -23,6 +23,7 @@ type keyMap struct {
 	Export, Review, Deploy, Pause, Restart, Halt, Retire, Yes key.Binding
 	Answer                                                    key.Binding
 	Back, Forth, EventBack, EventForth, Now                   key.Binding
+	Cause, FromCause, SearchNodes, Open                       key.Binding
 	Filter, Follow                                            key.Binding
 	Keys, Close, Quit, Widen                                  key.Binding
 }
@@ -54,6 +55,7 @@ func newKeys() keyMap {
 		OneChart:     bind("enter", "open this chart large, or all of them again", "enter"),
 		EachAlone:    bind("m", "each member alone, or all as one band", "m"),
 		SpanBefore:   bind("c", "compare with the span before", "c"),
+		LayOver:      bind("L", "lay another chart over the large one", "L"),
 		Journal:      bind("4", "the journal", "4"),
 		Order:        bind("5", "the order of deployment", "5"),
 		Nodes:        bind("6", "the machines, and whether they are ready", "6"),
@@ -118,6 +120,11 @@ func newKeys() keyMap {
 		Now:        bind("n", "return to now", "n"),
 		Widen:      bind("t", "widen the tide, up to the field's whole life", "t"),
 
+		Cause:       bind("w", "to what this follows from", "w"),
+		FromCause:   bind("W", "back to where that was asked", "W"),
+		SearchNodes: bind("s", "search older lines that fit, on the nodes", "s"),
+		Open:        bind("enter", "what goes on with this line, such as a stack trace", "enter"),
+
 		Filter: bind("/", "show only some lines", "/"),
 		Follow: bind("f", "follow what comes", "f"),
 
@@ -134,8 +141,8 @@ func (k keyMap) groups() []panel.KeyGroup {
 		{Name: "Changing the draft", Keys: []key.Binding{k.Change, k.Add, k.Remove, k.More, k.Fewer, k.Grab, k.Pin, k.Mark, k.AddThing, k.Propose, k.Findings, k.Undo, k.Redo, k.Editor}},
 		{Name: "Acting", Keys: []key.Binding{k.Review, k.Deploy, k.Pause, k.Restart, k.Halt, k.Prove, k.Shell, k.Answer, k.Retire, k.Export}},
 		{Name: "In the rollout", Keys: []key.Binding{k.Waiting, k.FoldRole, k.Earlier, k.Later, k.Beside, k.StopHere, k.Again, k.GoBack}},
-		{Name: "In health", Keys: []key.Binding{k.OneChart, k.EachAlone, k.SpanBefore}},
-		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
+		{Name: "In health", Keys: []key.Binding{k.OneChart, k.EachAlone, k.LayOver, k.SpanBefore}},
+		{Name: "In the journal", Keys: []key.Binding{k.Filter, k.SearchNodes, k.Cause, k.FromCause, k.Open, k.Follow, k.PageUp, k.PageDown, k.First, k.Last}},
 		{Name: "In access", Keys: []key.Binding{k.CopyWay, k.ShowSecret, k.WriteWay, k.ChangeSecret}},
 		{Name: "At machines", Keys: []key.Binding{k.LookNow, k.BelieveKeys, k.MarkNode, k.Invite, k.MendThere}},
 		{Name: "Anywhere", Keys: []key.Binding{k.Keys, k.Close, k.Quit}},

@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"slices"
+
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
@@ -55,6 +57,9 @@ func (a *app) hints() []hint {
 		return a.mode.keys(a)
 	case a.past != nil:
 		all = []hint{hintOf(a.keys.Now, "now"), {"[ ]", "in time"}, {"{ }", "to events"}, {a.arrows().all, "move"}, hintOf(a.keys.Other, "other view")}
+		if a.view == journalView {
+			all = slices.Insert(all, 2, hintOf(a.keys.Cause, "what it follows from"))
+		}
 	default:
 		all = a.view.keys(a)
 	}

@@ -126,6 +126,14 @@ func (s replayed) Lines(_ context.Context, after map[field.MemberName]int64) (ma
 	return nil, nil
 }
 
+func (s replayed) Search(_ context.Context, ask control.SearchAsked) (*control.SearchFound, error) {
+	if ask.On {
+		return &control.SearchFound{}, nil
+	}
+	return &control.SearchFound{Found: agentapi.Found{Lines: map[field.MemberName][]logline.Line{"wardens-1": {{At: noon.Add(-time.Hour), Text: "the bell was cast", More: []string{"in bronze"}}}},
+		Left: map[field.MemberName]int64{"wardens-1": 7}, Rest: 7}}, nil
+}
+
 func (s replayed) Do(_ context.Context, o control.Request) error {
 	*s.done = append(*s.done, strings.TrimSpace(fmt.Sprintf("%s %s", o.What, strings.Join(o.Names, " "))))
 	return nil

@@ -38,9 +38,7 @@ func init() {
 	healthView.key = func(k keyMap) key.Binding { return k.Health }
 	healthView.open = func(a *app) tea.Cmd {
 		a.view = healthView
-		if role := a.model.Under(a.cursor).Role; role != "" {
-			a.charts.Role = role
-		}
+		a.charts.Role = a.model.Under(a.cursor).Role
 		return a.readHealthNow()
 	}
 	healthView.press = func(a *app, is keyIs) tea.Cmd { return a.pressHealth(is) }
@@ -53,14 +51,14 @@ func init() {
 
 // layRoles hands the roles to the view; it stays on the one on which it stands, as long as there is one.
 func (a *app) layRoles() {
-	a.charts.Roles = nil
-	there := false
+	a.charts.Roles = []field.RoleName{""} // of which the whole field is told
+	there := a.charts.Role == ""
 	for _, r := range a.model.Roles {
 		a.charts.Roles = append(a.charts.Roles, r.Role)
 		there = there || r.Role == a.charts.Role
 	}
-	if !there && len(a.charts.Roles) > 0 {
-		a.charts.Role = a.charts.Roles[0]
+	if !there {
+		a.charts.Role = ""
 	}
 }
 
@@ -139,6 +137,12 @@ func (a *app) pressHealth(is keyIs) tea.Cmd {
 			return nil
 		}
 		a.charts.Each = !a.charts.Each
+	case is(a.keys.LayOver):
+		if !a.charts.Large {
+			a.say(false, "Open a chart first (enter); then L lays another one over it.")
+			return nil
+		}
+		a.charts.LayOver()
 	case is(a.keys.SpanBefore):
 		a.measured.compare = !a.measured.compare
 	case is(a.keys.Lines):
@@ -149,7 +153,7 @@ func (a *app) pressHealth(is keyIs) tea.Cmd {
 		return a.export()
 	case is(a.keys.Close):
 		if a.charts.Large {
-			a.charts.Large, a.charts.Each = false, false
+			a.charts.Large, a.charts.Each, a.charts.Over = false, false, ""
 			break
 		}
 		a.view = boardView
@@ -163,7 +167,7 @@ func (a *app) pressHealth(is keyIs) tea.Cmd {
 func (a *app) healthHints() []hint {
 	all := []hint{{a.arrows().sideways, "role"}, {a.arrows().upDown, "chart"}}
 	if a.charts.Large {
-		all = append(all, hintOf(a.keys.EachAlone, map[bool]string{true: "together", false: "each member alone"}[a.charts.Each]), hintOf(a.keys.Close, "all charts"))
+		all = append(all, hintOf(a.keys.EachAlone, map[bool]string{true: "together", false: "each member alone"}[a.charts.Each]), hintOf(a.keys.Close, "all charts"), hintOf(a.keys.LayOver, "another over it"))
 	} else {
 		all = append(all, hintOf(a.keys.OneChart, "large"))
 	}

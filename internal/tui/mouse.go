@@ -67,7 +67,7 @@ func (a *app) point(x, y int) tea.Cmd {
 		return nil
 	}
 	if a.view == journalView {
-		if a.journal.Click(y - f.area.Y) {
+		if a.journal.Click(x-f.area.X, y-f.area.Y) {
 			return a.standOn(0)
 		}
 		return nil

@@ -53,10 +53,7 @@ func (a *app) goTo(at time.Time) tea.Cmd {
 		a.past = &past{end: a.now}
 	}
 	p := a.past
-	span := a.wide
-	if span == 0 {
-		span = tide.Span(a.tide, p.end)
-	}
+	span := a.span()
 	switch {
 	case !at.Before(p.end) && !p.end.Before(a.now.Add(-time.Second)), !at.Before(a.now):
 		a.toNow()
@@ -67,7 +64,18 @@ func (a *app) goTo(at time.Time) tea.Cmd {
 		p.end = at.Add(span / 2)
 	}
 	p.at = at
+	if p.end.Add(-span).Before(a.tideSince) { // longer ago than what of the tide was read
+		return tea.Batch(a.readPast(), a.readTide())
+	}
 	return a.readPast()
+}
+
+// span is how much time the tide shows.
+func (a *app) span() time.Duration {
+	if a.wide > 0 || a.past == nil {
+		return a.wide
+	}
+	return tide.Span(a.tide, a.past.end)
 }
 
 func minTime(a, b time.Time) time.Time {

@@ -201,7 +201,7 @@ func (a *app) openReview() tea.Cmd {
 		a.say(true, "There is no review yet: "+cmp.Or(a.trouble, a.refused, "it is just being made."))
 		return a.readFile()
 	}
-	a.mode, a.scroll = inReview, 0
+	a.mode, a.scroll, a.standing = inReview, 0, reading{}
 	return a.readLately()
 }
 

@@ -91,6 +91,11 @@ func init() {
 			a.layWhy()
 			panel.Detail(g, a.look, a.model, a.cursor, a.moment(), a.can(), f.side)
 		},
-		draw:  func(a *app, g *grid.Grid, _ frame) { a.drawPrompt(g) },
+		draw: func(a *app, g *grid.Grid, f frame) {
+			if a.prompt.back == inReview {
+				inReview.draw(a, g, f)
+			}
+			a.drawPrompt(g)
+		},
 		paste: func(a *app, text string) { a.prompt.line.Insert(text) }}
 }

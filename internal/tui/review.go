@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"fmt"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lanternfield/internal/control"
@@ -17,15 +19,23 @@ type bodyOf struct {
 	findings []finding.Finding
 	width    int
 	colours  theme.Theme
+	words    string
+}
+
+// reading is where one stands in the review, and which of its steps are shown.
+type reading struct {
+	at    int    // of the steps that are shown
+	words string // what they are about; empty for all
 }
 
 // reviewBody gives the lines of the review, made anew only when what they are made of has changed.
 func (a *app) reviewBody() panel.Body {
-	of := bodyOf{a.review, a.findings, a.w, a.look}
+	of := bodyOf{a.review, a.findings, a.w, a.look, a.standing.words}
 	b := &a.body
-	if b.review != of.review || b.width != of.width || b.colours != of.colours || len(b.findings) != len(of.findings) ||
+	if b.review != of.review || b.width != of.width || b.words != of.words || b.colours != of.colours || len(b.findings) != len(of.findings) ||
 		len(of.findings) > 0 && &b.findings[0] != &of.findings[0] {
-		a.body, a.written = of, panel.ReviewBody(a.w, a.look, a.review, a.findings)
+		a.body, a.written = of, panel.ReviewBody(a.w, a.look, a.review, a.findings, a.standing.words)
+		a.standing.at = max(0, min(a.standing.at, a.written.Steps()-1))
 	}
 	return a.written
 }
@@ -37,6 +47,9 @@ func init() {
 	scroll := func(a *app, all []hint) []hint {
 		if a.lines > a.shown {
 			all = append(all, hint{a.arrows().upDown, "scroll"})
+		}
+		if a.mode == inReview && a.standing.words != "" {
+			return append(all, hintOf(a.keys.Close, "all steps"))
 		}
 		return append(all, hintOf(a.keys.Close, "back"))
 	}
@@ -50,9 +63,19 @@ func init() {
 				a.askToTakeUp()
 				return nil
 			}
-			return a.pressOver(is)
+			return a.pressReview(is)
 		},
 		keys: func(a *app) (all []hint) {
+			switch s := a.reviewStep(); {
+			case s == nil || !s.Altering():
+			case s.Kind == plan.Start:
+				all = append(all, hintOf(a.keys.Inspect, "what it is run with"))
+			default:
+				all = append(all, hintOf(a.keys.Inspect, "what differs"))
+			}
+			if a.review != nil && len(a.review.Steps) > 1 {
+				all = append(all, hintOf(a.keys.Filter, "show only some"))
+			}
 			if a.deployable() {
 				all = append(all, hintOf(a.keys.Deploy, "deploy this"))
 			}
@@ -62,7 +85,7 @@ func init() {
 			return scroll(a, all)
 		},
 		draw: func(a *app, g *grid.Grid, _ frame) {
-			a.lines, a.shown = panel.Review(g, a.look, a.reviewBody(), a.reviewFoot(), a.scroll)
+			a.lines, a.shown = panel.Review(g, a.look, a.reviewBody(), a.reviewFoot(), a.scroll, a.standing.at)
 		}}
 	*inKeys = layer{name: "keys", over: always,
 		press: func(a *app, _ tea.KeyPressMsg, is keyIs) tea.Cmd {
@@ -94,10 +117,67 @@ func init() {
 		}}
 }
 
+// reviewStep is the step of the review that the cursor stands on; nil where there is none.
+func (a *app) reviewStep() *plan.Step {
+	if a.review == nil {
+		return nil
+	}
+	if i := a.reviewBody().Step(a.standing.at); i >= 0 && i < len(a.review.Steps) {
+		return &a.review.Steps[i]
+	}
+	return nil
+}
+
+// pressReview goes from step to step, and beyond the first and the last from line to line.
+func (a *app) pressReview(is keyIs) tea.Cmd {
+	if a.review == nil {
+		return a.pressOver(is)
+	}
+	b := a.reviewBody()
+	stand := func(at int) {
+		a.standing.at = max(0, min(at, b.Steps()-1))
+		from, to := b.Reach(a.standing.at)
+		a.scroll = max(0, min(a.scroll, from), to-max(1, a.shown)+1)
+	}
+	switch at := a.standing.at; {
+	case is(a.keys.Close) && a.standing.words != "":
+		a.standing, a.scroll = reading{}, 0
+	case is(a.keys.Filter):
+		a.askText("Show only the steps about", "words of a step: a member, role, node, zone, or what is done; nothing shows all", a.standing.words, func(words string) tea.Cmd {
+			a.standing, a.scroll = reading{words: words}, 0
+			return nil
+		})
+	case is(a.keys.Inspect):
+		if s := a.reviewStep(); s != nil && s.Altering() {
+			return a.openFilesOf(s.Member, inReview)
+		}
+	case is(a.keys.Down) && at < b.Steps()-1:
+		stand(at + 1)
+	case is(a.keys.Up) && at > 0:
+		stand(at - 1)
+	case is(a.keys.First):
+		stand(0)
+		a.scroll = 0
+	case is(a.keys.Last):
+		stand(b.Steps() - 1)
+	case (is(a.keys.PageDown) || is(a.keys.PageUp)) && b.Steps() > 0:
+		cmd := a.pressOver(is)
+		if from, to := b.Reach(at); from < a.scroll || to >= a.scroll+a.shown {
+			a.standing.at = b.Near(a.scroll)
+		}
+		return cmd
+	default:
+		return a.pressOver(is)
+	}
+	return nil
+}
+
 // reviewFoot says what can be done about the review.
 func (a *app) reviewFoot() string {
 	foot := "esc goes back, nothing has been done"
 	switch {
+	case a.deployable() && a.standing.words != "":
+		foot = fmt.Sprintf("d deploys all %d steps, not only these     esc shows them all", len(a.review.Steps))
 	case a.deployable():
 		foot = "d deploys this     esc goes back"
 	case finding.HasErrors(a.findings):

@@ -72,6 +72,20 @@ func (a *app) changeSecret() tea.Cmd {
 	if a.inPast() {
 		return nil
 	}
+	if a.access.SecretUnder() == "" { // what is known of access may be of before: whoever keeps the field may be another by now
+		if read := a.readAccess(); read != nil {
+			return func() tea.Msg {
+				msg, ok := read().(accessMsg)
+				msg.unread, msg.change = !ok, true
+				return msg
+			}
+		}
+	}
+	return a.changeKnown()
+}
+
+// changeKnown changes the secret under the cursor, by what is known.
+func (a *app) changeKnown() tea.Cmd {
 	name := a.access.SecretUnder()
 	if name == "" && a.access.Sealed != nil && a.access.Sealed.Passphrase {
 		return a.asks(nil, "trust", "unseal", a.file) // then they are listed

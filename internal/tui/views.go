@@ -142,6 +142,15 @@ func (a *app) boardHints() []hint {
 // journalHints are the keys of the journal.
 func (a *app) journalHints() []hint {
 	all := []hint{{a.arrows().upDown, "line by line, back in time"}, hintOf(a.keys.Filter, "choose lines")}
+	if l := a.journal.Under(); l != nil {
+		all = append(all, hintOf(a.keys.Cause, "what it follows from"))
+		if len(l.More) > 0 {
+			all = append(all, hintOf(a.keys.Open, "open it"))
+		}
+	}
+	if a.journal.Text != "" {
+		all = append(all, hintOf(a.keys.SearchNodes, "search the nodes"))
+	}
 	if !a.journal.Follow {
 		all = append(all, hintOf(a.keys.Follow, "follow"))
 	}

@@ -51,3 +51,19 @@ func TestAViewAndALayerAreAddedInOnePlace(t *testing.T) {
 		t.Errorf("back on the board:\n%s", text)
 	}
 }
+
+// TestKeysOfTheJournalAndOfCharts searches the nodes for older lines, goes to what an event follows from and back, and lays a chart over another.
+func TestKeysOfTheJournalAndOfCharts(t *testing.T) {
+	r, _ := lived(t)
+	r.do("4", "/", "b", "e", "l", "l", "enter", "s")
+	r.shows(t, "the bell was cast", "+1")
+	r.do("esc", "/", "l", "e", "a", "d", "s", "enter", "end", "w")
+	r.shows(t, "It follows from this")
+	cause := r.journal.At()
+	r.do("W")
+	if back := r.journal.At(); !back.After(cause) {
+		t.Errorf("what it follows from is of %s, and back from there it is %s", cause, back)
+	}
+	r.do("n", "3", "enter", "L")
+	r.shows(t, "dotted: ")
+}

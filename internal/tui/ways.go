@@ -22,6 +22,8 @@ type (
 		trust   *snapshot.Trust
 		secrets bool
 		sealed  *control.SealedError // so that nothing can be told
+		unread  bool                 // it could not be asked for
+		change  bool                 // somebody wants to change a secret, and none was known to stand under the cursor
 	}
 	copiedMsg struct {
 		role field.RoleName
@@ -89,11 +91,13 @@ func (a *app) takeAccess(msg accessMsg) tea.Cmd {
 	if a.view != accessView || a.past != nil {
 		return nil
 	}
-	if a.access.Sealed = msg.sealed; a.access.Sealed != nil {
-		return nil // what was known before is still shown
+	if !msg.unread {
+		if a.access.Sealed = msg.sealed; a.access.Sealed == nil && msg.secrets == a.access.Shown { // else what was known before is still shown
+			a.access.Take(msg.ways, msg.trust)
+		}
 	}
-	if msg.secrets == a.access.Shown {
-		a.access.Take(msg.ways, msg.trust)
+	if msg.change {
+		return a.changeKnown()
 	}
 	return nil
 }

@@ -142,7 +142,11 @@ func (in WithdrawAuthority) decide(s *state.State) ([]state.Fact, error) {
 		return nil, fmt.Errorf("%s %s not run with certificates of the new authority yet; wait for that, or mend what keeps it; nothing has been changed",
 			wording.Members(waits), wording.Plural(len(waits), "does", "do"))
 	}
-	if waits := s.GrantsPending(); len(waits) > 0 {
+	if grants := s.GrantsPending(); len(grants) > 0 {
+		var waits []string
+		for _, g := range grants {
+			waits = append(waits, fmt.Sprintf("%s (its %s)", g.By, g.From))
+		}
 		return nil, fmt.Errorf("members of %s do not run with what the new authority has issued for them yet; wait for that, or take back what it was handed over (access ROLE --take-back FIELD); nothing has been changed",
 			wording.And(waits))
 	}

@@ -24,7 +24,7 @@ func Commands(s *state.State) []Command {
 	var commands []Command
 	for _, name := range slices.Sorted(maps.Keys(s.Members)) {
 		m := s.Members[name]
-		if n := s.Nodes[m.Node]; m.Awaited() && !(n.Forced && (n.Unheard || n.Unreachable)) { // what a lost log does not tell is heard first
+		if n := s.Nodes[m.Node]; m.Awaited() && !n.Forced { // what a lost log does not tell is heard first
 			o := m.Ordered
 			o.Term = s.Term
 			commands = append(commands, Command{Node: m.Node, Order: &o})

@@ -71,9 +71,30 @@ type reconcile struct{}
 // but something that should follow cannot be done; any other, that the input was refused.
 func Step(s *state.State, at time.Time, in Input) ([]state.Event, error) {
 	events, err := Observe(s, at, in)
-	if _, reports := in.(Reports); err != nil || reports && len(events) == 0 {
-		return nil, err // a report without news cannot lead to anything
+	if err != nil || !Leads(in, events) {
+		return nil, err
 	}
+	more, err := Follow(s, at)
+	return append(events, more...), err
+}
+
+// Leads tells whether something may follow from an input that came to those events. Reports without news cannot lead to anything.
+func Leads(in Input, events []state.Event) bool {
+	_, reports := in.(Reports)
+	return !reports || len(events) > 0
+}
+
+// Hears tells whether an input only says what has happened on a node.
+func Hears(in Input) bool {
+	switch in.(type) {
+	case Reports, NodeGiven, NodeNotGiven, NodeLost, NodeFound, NodeFreed:
+		return true
+	}
+	return false
+}
+
+// Follow decides on what is to be done next, and applies it, until nothing more follows. Its error is of type *Stuck.
+func Follow(s *state.State, at time.Time) (events []state.Event, err error) {
 	for {
 		more, err := Observe(s, at, reconcile{})
 		events = append(events, more...)

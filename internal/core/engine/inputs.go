@@ -174,7 +174,11 @@ func (in NodeLost) decide(s *state.State) ([]state.Fact, error) {
 }
 
 func (in NodeFound) decide(s *state.State) ([]state.Fact, error) {
-	if n := s.Nodes[in.Node]; n == nil || n.Released || !n.Unreachable && !n.Unheard {
+	n := s.Nodes[in.Node]
+	if n == nil || n.Released || !n.Unreachable && !n.Unheard {
+		return nil, nil
+	}
+	if n.Forced { // a person has taken the field over: it answers once it has given a whole account
 		return nil, nil
 	}
 	return []state.Fact{state.NodeBack(in)}, nil

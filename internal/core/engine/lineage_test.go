@@ -104,23 +104,40 @@ func TestALogThatIsTakenOverOrdersEverythingAnew(t *testing.T) {
 	if commands := Commands(s); len(commands) > 0 {
 		t.Errorf("before the agents are heard: %v", commands)
 	}
-	for _, name := range []field.NodeName{"gull-1", "tern-1"} {
-		must(t, s, NodeFound{Node: name})
+	n := s.Nodes["gull-1"]
+	if claim := s.Claim(n, order.Standing{Term: 41}); !claim.Force || claim.Mark != "m" || claim.Known != "" {
+		t.Errorf("it claims %+v", claim)
+	}
+	for name, n := range s.Nodes {
+		if must(t, s, NodeFound{Node: name}); !n.Unheard || len(Commands(s)) > 0 {
+			t.Errorf("%s answers before its account; ordered: %v", name, Commands(s))
+		}
+	}
+	for name := range s.Nodes {
+		var account []order.Report
+		for _, m := range state.SortedMembers(s) {
+			if m.Node == name { // restarted by an order that this log has lost
+				account = append(account, order.Report{Life: "a2", Seq: 2, At: morning, Kind: order.Adopted, Member: m.Name, PID: 77, Incarnation: 2, Revision: 899, Round: 3})
+			}
+		}
+		must(t, s, Reports{Node: name, Agent: "a", Reports: append([]order.Report{begun("a2")}, account...)})
+		if must(t, s, NodeFound{Node: name}); s.Nodes[name].Unheard {
+			t.Errorf("%s does not answer after its account", name)
+		}
 	}
 	ordered := map[field.MemberName]uint64{}
 	for _, c := range Commands(s) {
 		if c.Order != nil {
 			ordered[c.Order.Member] = c.Order.Revision
+			if c.Order.Round != 3 {
+				t.Errorf("%s runs by round 3, and is ordered round %d", c.Order.Member, c.Order.Round)
+			}
 		}
 	}
 	for _, m := range state.SortedMembers(s) {
 		if ordered[m.Name] <= 900 {
 			t.Errorf("%s is ordered with revision %d", m.Name, ordered[m.Name])
 		}
-	}
-	n := s.Nodes["gull-1"]
-	if claim := s.Claim(n, order.Standing{Term: 41}); !claim.Force || claim.Mark != "m" || claim.Known != "" {
-		t.Errorf("it claims %+v", claim)
 	}
 	// Its agent holds a member that the log does not know there: it goes, under a number that no agent has seen.
 	must(t, s, Reports{Node: "gull-1", Agent: "b", Reports: []order.Report{begun("b", order.Holding{Member: "crews-9", Revision: 950, Want: order.Run})}})

@@ -32,6 +32,8 @@ type Field struct {
 
 	Backup Backup `json:"backup,omitzero"`
 
+	Notices Notices `json:"notices,omitzero"`
+
 	Secrets map[string]GivenSecret `json:"secrets,omitempty"` // that are given, not made
 
 	// Extras are the nodes of sets that are made when members want them, as they are declared. In what a field comes to (resolve.Draft)
@@ -118,6 +120,7 @@ type Role struct {
 	Knows    map[string]RoleName `json:"knows,omitempty"`
 	Settings map[string]Text     `json:"settings,omitempty"`
 	Late     *Late               `json:"late,omitempty"` // what becomes of a rollout when a member takes too long
+	Logs     *Logs               `json:"logs,omitempty"` // where its members' lines go, besides the file on their node
 	Program  *Program            `json:"program,omitempty"`
 	Proofs   map[string]Proof    `json:"proofs,omitempty"`   // besides those of its program
 	TLS      Switch              `json:"tls,omitempty"`      // whether its members speak TLS, where it says so
@@ -194,8 +197,10 @@ func (f *Field) Role(name RoleName) *Role {
 
 // Node finds a node by name; nil when there is none.
 func (f *Field) Node(name NodeName) *Node {
-	if i := slices.IndexFunc(f.Nodes, func(n Node) bool { return n.Name == name }); i >= 0 {
-		return &f.Nodes[i]
+	for i := range f.Nodes { // which are not copied
+		if f.Nodes[i].Name == name {
+			return &f.Nodes[i]
+		}
 	}
 	return nil
 }

@@ -250,12 +250,16 @@ func (v *validator) givenSecrets() {
 		if n != 1 {
 			v.add([]string{"secrets", name}, "write {prompt: true}, {file: PATH} or {env: NAME}", "where the secret %s is from must be said once, and is said %d times", name, n)
 		}
-		if len(v.UsersOf(name)) == 0 {
+		if len(v.UsersOf(name)) == 0 && !v.UsesWebhook(name) {
 			var known []string
 			for i := range v.Roles {
 				known = append(known, v.Roles[i].SecretNames()...)
 			}
-			v.add([]string{"secrets", name}, didYouMean(name, known), "no program of the field names a secret %s", name)
+			hint := ""
+			if len(known) > 0 {
+				hint = didYouMean(name, known)
+			}
+			v.add([]string{"secrets", name}, hint, "no program of the field names a secret %s, and no webhook", name)
 			v.problems[len(v.problems)-1].Key = true
 		}
 	}

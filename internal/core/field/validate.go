@@ -96,6 +96,7 @@ func Validate(f *Field, grounds map[string]GroundRules) []Problem {
 	v.accepted()
 	v.validity()
 	v.givenSecrets()
+	v.notices()
 	if b := v.Backup; b.To != "" && !strings.HasPrefix(b.To, "/") {
 		v.add([]string{"backup", "to"}, "begin it with /", "%s is no absolute path, and whoever keeps the field runs in no folder of its own", b.To)
 	}
@@ -161,6 +162,7 @@ func didYouMean(word string, known []string) string {
 
 func (v *validator) role(r *Role) {
 	at := func(rest ...string) []string { return append([]string{"roles", string(r.Name)}, rest...) }
+	v.logs(r)
 	for _, target := range slices.Sorted(maps.Keys(r.After)) {
 		v.refer(at("after", string(target)), r.Name, target, "after")
 		if n := r.After[target].Number(); n > 0 {

@@ -22,12 +22,13 @@ type Line struct {
 
 // Chart is one kind of measure of a role over time.
 type Chart struct {
-	Name  string `json:"name"`
-	About string `json:"about"`           // for people
-	Unit  string `json:"unit,omitempty"`  // ms, cores, bytes, bytes/s, /s, members
-	Shape Shape  `json:"shape"`           // how it is drawn
-	Band  []Part `json:"band,omitempty"`  // of all members together: their median, and from the least to the most
-	Lines []Line `json:"lines,omitempty"` // each alone, where that was asked for; a second line that belongs to it, else
+	Name  string  `json:"name"`
+	About string  `json:"about"`           // for people
+	Unit  string  `json:"unit,omitempty"`  // ms, cores, bytes, bytes/s, /s, members
+	Shape Shape   `json:"shape"`           // how it is drawn
+	Band  []Part  `json:"band,omitempty"`  // of all members together: their median, and from the least to the most
+	Bound float64 `json:"bound,omitempty"` // what it may not go beyond; 0 where nothing is said
+	Lines []Line  `json:"lines,omitempty"` // each alone, where that was asked for; a second line that belongs to it, else
 }
 
 // Shape says how a chart is drawn.
@@ -131,8 +132,17 @@ func (c *Chart) Range() (low, high float64, ok bool) {
 			take(p)
 		}
 	}
+	if ok && c.Bound > high && c.Bound <= nearBound*high { // it is drawn where that leaves something to be seen of the rest
+		high = c.Bound
+	}
+	if c.Shape == Steps { // a count stands on nothing
+		low = min(low, 0)
+	}
 	return low, high, ok
 }
+
+// nearBound is how many times what was measured a bound may be and still be drawn.
+const nearBound = 4
 
 // Rate is how much a counter rose in a second between two readings. A counter that is less than before began anew; then all that it has counts.
 func Rate(before, now float64, between time.Duration) (float64, bool) {

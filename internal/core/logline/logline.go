@@ -21,6 +21,8 @@ type Line struct {
 	About bool      `json:"about,omitempty"` // the line has no time of its own; At is when it was there at the latest
 	Level Level     `json:"level,omitempty"`
 	Text  string    `json:"text"`
+	More  []string  `json:"more,omitempty"` // lines that go on with it, such as a stack trace
+	Goes  bool      `json:"goes,omitempty"` // it goes on with what the member wrote before, which was read earlier
 }
 
 // Level is how bad a line is, as far as the program says.
@@ -54,16 +56,19 @@ func Parse(raw string, place *time.Location) Line {
 		text += "…"
 	}
 	l := Line{Text: text}
+	l.leadingTime(place)
 	if l.fromPairs(place) {
 		return l
 	}
-	l.leadingTime(place)
-	l.Level = levelIn(l.Text)
+	l.Level = cmp.Or(l.Level, levelIn(l.Text))
 	return l
 }
 
 // Clean takes out what acts on a terminal: escape sequences whole, and everything else that acts.
 func Clean(s string) string {
+	if plainText(s) {
+		return strings.TrimRight(s, " ")
+	}
 	return strings.TrimRight(strings.Map(func(r rune) rune {
 		switch {
 		case r == '\t':
@@ -73,6 +78,16 @@ func Clean(s string) string {
 		}
 		return r
 	}, ansi.Strip(s)), " ")
+}
+
+// plainText tells whether a text is of letters, digits and the like alone.
+func plainText(s string) bool {
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] > '~' {
+			return false
+		}
+	}
+	return true
 }
 
 // fromJSON reads a line that is a JSON object with a message.
@@ -101,20 +116,30 @@ func fromJSON(raw string, place *time.Location) (Line, bool) {
 		text += ": " + why
 	}
 	l := Line{Text: text, Level: levelOf(word("level", "severity", "lvl"))}
-	if at, ok := cmp.Or(all["ts"], all["time"], all["timestamp"]).(float64); ok && at > 1e9 && at < 1e11 {
-		whole, part := math.Modf(at)
-		l.At = time.Unix(int64(whole), int64(part*1e9)).UTC()
+	if at, ok := cmp.Or(all["ts"], all["time"], all["timestamp"], all["t"]).(float64); ok && since1970(at) != (time.Time{}) {
+		l.At = since1970(at)
 	} else if at, _, ok := leading(word("ts", "time", "timestamp", "@timestamp"), place); ok {
 		l.At = at
 	}
 	return l, true
 }
 
-var pair = regexp.MustCompile(`(?:^| )(time|ts|level|msg)=("(?:[^"\\]|\\.)*"|\S+)`)
+// since1970 reads a number as seconds, milliseconds, microseconds or nanoseconds; zero where it is none of these.
+func since1970(n float64) time.Time {
+	for _, unit := range []float64{1, 1e3, 1e6, 1e9} {
+		if seconds := n / unit; seconds > 1e9 && seconds < 1e11 {
+			whole, part := math.Modf(seconds)
+			return time.Unix(int64(whole), int64(part*1e9)).UTC()
+		}
+	}
+	return time.Time{}
+}
+
+var pair = regexp.MustCompile(`(?:^| )(time|ts|t|level|lvl|msg)=("(?:[^"\\]|\\.)*"|\S+)`)
 
 // fromPairs reads a line of key=value pairs with a level and a message.
 func (l *Line) fromPairs(place *time.Location) bool {
-	if !strings.Contains(l.Text, "msg=") || !strings.Contains(l.Text, "level=") {
+	if !strings.Contains(l.Text, "msg=") || !strings.Contains(l.Text, "level=") && !strings.Contains(l.Text, "lvl=") {
 		return false
 	}
 	rest := l.Text
@@ -127,10 +152,12 @@ func (l *Line) fromPairs(place *time.Location) bool {
 		switch m[1] {
 		case "msg":
 			text = value
-		case "level":
+		case "level", "lvl":
 			l.Level = levelOf(value)
 		default:
-			l.At, _, _ = leading(value, place)
+			if at, _, ok := leading(value, place); ok {
+				l.At = at
+			}
 		}
 		rest = strings.Replace(rest, m[0], "", 1)
 	}
@@ -141,39 +168,50 @@ func (l *Line) fromPairs(place *time.Location) bool {
 	return true
 }
 
-var layouts = []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999Z0700", "2006/01/02 15:04:05.999999999", "2006-01-02 15:04:05.999999999 MST", "2006-01-02 15:04:05.999999999"}
+// firstWord is a level in capitals with which the text begins.
+var firstWord = regexp.MustCompile(`^(?:\[[^\]]{0,30}\] ?(?:- ?)?)?(PANIC|FATAL|SEVERE|ERROR|WARN(?:ING)?|INFO|DEBUG|TRACE) `)
 
-var stamp = regexp.MustCompile(`^(?:\[\d+\] )?(\d{4}[-/]\d\d[-/]\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d| UTC| GMT)?)[:\s]*`)
+// levelWords are those by which programs say how bad something is.
+var levelWords = map[string]bool{"panic": true, "fatal": true, "crit": true, "critical": true, "err": true, "error": true, "warn": true, "warning": true, "inf": true, "info": true,
+	"notice": true, "log": true, "debug": true, "dbg": true}
 
-// leading reads a time at the beginning of a text and gives what comes after.
-func leading(text string, place *time.Location) (time.Time, string, bool) {
-	m := stamp.FindStringSubmatch(text)
-	if m == nil {
-		return time.Time{}, text, false
-	}
-	for _, layout := range layouts {
-		if at, err := time.ParseInLocation(layout, strings.Replace(m[1], ",", ".", 1), place); err == nil {
-			return at.UTC(), text[len(m[0]):], true
-		}
-	}
-	return time.Time{}, text, false
-}
+// levelNear is how near its beginning a text must name its level, in bytes.
+const levelNear = 60
 
-func (l *Line) leadingTime(place *time.Location) {
-	if at, rest, ok := leading(l.Text, place); ok && rest != "" {
-		l.At, l.Text = at, strings.TrimSpace(rest)
-	}
-}
-
-var levelWord = regexp.MustCompile(`(?i)(?:^|[\s\[])(panic|fatal|crit(?:ical)?|err(?:or)?|warn(?:ing)?|inf(?:o)?|notice|log|debug|dbg)(?:[\]:]|:?\s\s|\s*$)`)
-
-// levelIn finds the level that a line of plain text names near its beginning.
+// levelIn finds the level that a line of plain text names near its beginning: as a word in brackets, or with a colon, two blanks or nothing after it.
 func levelIn(text string) Level {
-	if m := levelWord.FindStringSubmatch(text[:min(len(text), 60)]); m != nil {
+	near := text[:min(len(text), levelNear)]
+	for i := 0; i < len(near); {
+		if !letter(near[i]) {
+			i++
+			continue
+		}
+		end := i
+		for end < len(near) && letter(near[end]) {
+			end++
+		}
+		if end-i <= len("critical") && (i == 0 || strings.IndexByte(" \t[", near[i-1]) >= 0) && end <= levelNear {
+			if word := strings.ToLower(near[i:end]); levelWords[word] && closes(near[end:]) {
+				return levelOf(word)
+			}
+		}
+		i = end
+	}
+	if m := firstWord.FindStringSubmatch(near); m != nil {
 		return levelOf(m[1])
 	}
 	return ""
 }
+
+// closes tells whether what comes after a word shows that it was a level.
+func closes(after string) bool {
+	if after == "" || after[0] == ']' || after[0] == ':' {
+		return true
+	}
+	return strings.HasPrefix(after, "  ") || strings.TrimSpace(after) == ""
+}
+
+func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
 func levelOf(word string) Level {
 	word = strings.ToLower(word)
@@ -182,7 +220,7 @@ func levelOf(word string) Level {
 		return ""
 	case strings.HasPrefix(word, "warn"):
 		return Warning
-	case strings.HasPrefix(word, "err"), strings.HasPrefix(word, "fatal"), strings.HasPrefix(word, "panic"), strings.HasPrefix(word, "crit"), strings.HasPrefix(word, "dpanic"):
+	case strings.HasPrefix(word, "err"), strings.HasPrefix(word, "fatal"), strings.HasPrefix(word, "panic"), strings.HasPrefix(word, "crit"), strings.HasPrefix(word, "dpanic"), word == "severe":
 		return Error
 	}
 	return Info

@@ -25,6 +25,7 @@ func TestParse(t *testing.T) {
 		{`{"level":"info","ts":1767355200.0,"msg":"slow"}`, noon, Info, "slow"},
 		{`{"level":"info"}`, time.Time{}, "", `{"level":"info"}`},
 		{`time=2026-01-02T12:00:00.000Z level=WARN msg="lost touch" node=gull-1`, noon, Warning, "lost touch node=gull-1"},
+		{`2026-01-02T12:00:00Z level=warn msg="the tide turns" boat=7`, noon, Warning, "the tide turns boat=7"},
 		{"\x1b[31merror:\x1b[0m gone\x1b]0;title\x07\r", time.Time{}, Error, "error: gone"},
 		{"2026-99-99T12:00:00Z what", time.Time{}, "", "2026-99-99T12:00:00Z what"},
 		{"", time.Time{}, "", ""},

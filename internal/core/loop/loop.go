@@ -3,7 +3,6 @@
 package loop
 
 import (
-	"errors"
 	"time"
 
 	"lanternfield/internal/core/engine"
@@ -18,13 +17,19 @@ type Log interface {
 	Append(expected uint64, events []state.Event) error
 }
 
-// Input gives what is to be decided on, from the state that the inputs before it have led to; or why it cannot be asked.
-type Input func(s *state.State) (engine.Input, error)
+// Input is what is to be decided on.
+type Input struct {
+	make  func(s *state.State) (engine.Input, error)
+	heard bool // it says what has happened, and asks for nothing
+}
 
 // Of is an input that needs no state to be made.
 func Of(in engine.Input) Input {
-	return func(*state.State) (engine.Input, error) { return in, nil }
+	return Input{func(*state.State) (engine.Input, error) { return in, nil }, engine.Hears(in)}
 }
+
+// Asked is an input that is made from the state that the inputs before it have led to; or why it cannot be asked.
+func Asked(make func(s *state.State) (engine.Input, error)) Input { return Input{make: make} }
 
 // Outcome is what came of a batch of inputs.
 type Outcome struct {
@@ -51,27 +56,47 @@ func (l *Loop) State() *state.State { return l.state }
 // Last is the number of the newest event.
 func (l *Loop) Last() uint64 { return l.last }
 
-// Decide decides on inputs in their order and stores what was decided, as one batch. An error means that it could not be stored: then the
-// loop must not be used any more.
+// Decide decides on inputs in their order and stores what was decided, as one batch. What follows from things that have happened one right after another is decided
+// once, after the last of them: there may be hundreds, and looking for what follows takes all of the field into account. An error means that the batch could not be
+// stored: then the loop must not be used any more.
 func (l *Loop) Decide(now func() time.Time, inputs []Input) (Outcome, error) {
 	out := Outcome{First: l.last + 1, Answers: make([]error, len(inputs))}
+	pending, news := false, false
+	follow := func() {
+		if !pending {
+			return
+		}
+		events, err := engine.Follow(l.state, now())
+		out.Events = append(out.Events, events...)
+		if err != nil {
+			out.Problems = []string{err.Error()}
+		} else if news || len(events) > 0 {
+			out.Problems, out.Decided = nil, true
+		}
+		pending, news = false, false
+	}
 	for i, input := range inputs {
-		in, err := input(l.state)
+		if !input.heard {
+			follow()
+		}
+		in, err := input.make(l.state)
 		if err != nil {
 			out.Answers[i] = err
 			continue
 		}
-		events, err := engine.Step(l.state, now(), in)
+		events, err := engine.Observe(l.state, now(), in)
 		out.Events = append(out.Events, events...)
-		var stuck *engine.Stuck
-		if errors.As(err, &stuck) {
-			out.Problems = []string{err.Error()}
+		if err != nil {
+			out.Answers[i] = err
 			continue
 		}
-		if out.Answers[i] = err; len(events) > 0 {
-			out.Problems, out.Decided = nil, true
+		news = news || len(events) > 0
+		pending = pending || engine.Leads(in, events)
+		if !input.heard {
+			follow()
 		}
 	}
+	follow()
 	if err := l.log.Append(l.last, out.Events); err != nil {
 		return out, err
 	}

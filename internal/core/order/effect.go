@@ -136,6 +136,7 @@ func Differences(a, b *Spec) []Difference {
 	add("the ceiling", a.Ceiling != b.Ceiling, "", true)
 	add("the probes", !reflect.DeepEqual(a.Probes(), b.Probes()), "", true)
 	add("what is read of its measures", !reflect.DeepEqual(a.Metrics, b.Metrics), "", true)
+	add("where its lines go", !reflect.DeepEqual(a.Logs, b.Logs), "", true)
 	add("how it is stopped and started again", !reflect.DeepEqual([]any{a.Stop, a.Restart}, []any{b.Stop, b.Restart}), "", true)
 	if len(out) == 0 {
 		add("how changes are brought to it", !reflect.DeepEqual(a, b), "", true)

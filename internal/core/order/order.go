@@ -70,6 +70,7 @@ type Spec struct {
 	Progress *field.Gauge       `json:"progress,omitempty"`
 	Lag      *field.Gauge       `json:"lag,omitempty"`
 	Metrics  *Metrics           `json:"metrics,omitempty"` // what is read of the measures that it tells
+	Logs     *field.Logs        `json:"logs,omitempty"`    // where its lines go, besides the file
 	TLS      *TLS               `json:"tls,omitempty"`
 	Leader   *field.LeaderProbe `json:"leader,omitempty"`
 	Floating *Floating          `json:"floating,omitempty"`

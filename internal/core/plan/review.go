@@ -43,6 +43,9 @@ type Step struct {
 
 	Restarts bool          `json:"restarts,omitempty"` // it ends and is started again for it
 	Takes    time.Duration `json:"takes_ns,omitempty"` // how long it may take from its turn on; 0 where that is not known
+	Lasts    bool          `json:"lasts,omitempty"`    // data is gone for good with it
+
+	Files []Altered `json:"files,omitempty"` // what differs of what its member is run with, where that was asked for
 }
 
 // GateStep is what a role waits for before its members start.
@@ -59,9 +62,61 @@ type Review struct {
 	Gates    []GateStep       `json:"gates,omitempty"`
 	Unplaced []place.Unplaced `json:"unplaced,omitempty"`
 	Pending  []Pending        `json:"pending,omitempty"`  // by role
+	Notices  []Notice         `json:"notices,omitempty"`  // what clients notice meanwhile
+	Lasting  []string         `json:"lasting,omitempty"`  // what cannot be undone
 	Missing  []string         `json:"missing,omitempty"`  // what nodes lack to carry it out
 	Expected *pace.Estimate   `json:"expected,omitempty"` // how long all of it may take; nil where that was not worked out
 	Quick    bool             `json:"quick,omitempty"`    // it lists who comes and goes only; see Preview
+}
+
+// Says words the step, with how long it may take, where that is known.
+func (s Step) Says() string {
+	if s.Takes > 0 {
+		return fmt.Sprintf("%s, about %s", s.Text, field.Brief(s.Takes))
+	}
+	return s.Text
+}
+
+// Altering tells whether what a member is run with differs after the step.
+func (s Step) Altering() bool {
+	return s.Member != "" && (s.Kind == Change || s.Kind == Start)
+}
+
+// Altered is a text that a member is run with, such as a file, and the lines in which it will differ.
+type Altered struct {
+	Name  string `json:"name"`
+	Lines []Line `json:"lines"`
+}
+
+// Line is a line of such a text.
+type Line struct {
+	Mark string `json:"mark"` // "-" goes, "+" comes, " " stays, "…" stands for lines that stay
+	Text string `json:"text,omitempty"`
+}
+
+// Notice is what clients of a role notice while a review is carried out.
+type Notice struct {
+	Role  field.RoleName     `json:"role"`
+	Text  string             `json:"text"`
+	Each  []field.MemberName `json:"each,omitempty"`  // of whom that holds, one at a time
+	Stops bool               `json:"stops,omitempty"` // something does not do its work meanwhile
+}
+
+// Notice words what clients notice, with how long it may last.
+func (r *Review) Notice(n Notice) string {
+	var longest time.Duration
+	for _, s := range r.Steps {
+		if s.Kind == Change && s.Restarts && slices.Contains(n.Each, s.Member) {
+			longest = max(longest, s.Takes)
+		}
+	}
+	switch {
+	case longest == 0:
+		return n.Text
+	case len(n.Each) == 1:
+		return fmt.Sprintf("%s (about %s)", n.Text, field.Brief(longest))
+	}
+	return fmt.Sprintf("%s (about %s each)", n.Text, field.Brief(longest))
 }
 
 // Pending is what members of a role were not started with, and take at their next start only.

@@ -29,6 +29,15 @@ func (r *Review) Only(words []string) error {
 		return !slices.ContainsFunc(words, func(word string) bool { return about(s, word) })
 	})
 	r.Expected = nil // it was that of all
+	r.Notices = slices.DeleteFunc(r.Notices, func(n Notice) bool {
+		return !slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Role == n.Role })
+	})
+	r.Lasting = nil
+	for _, s := range r.Steps {
+		if s.Lasts {
+			r.Lasting = append(r.Lasting, s.Text)
+		}
+	}
 	return nil
 }
 
@@ -52,6 +61,15 @@ func (r *Review) Markdown() string {
 			fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", number, cell(s.Text), s.Member, s.Node, takes)
 		}
 		b.WriteString("\n")
+		for _, s := range part {
+			for _, file := range s.Files {
+				fmt.Fprintf(&b, "%s, %s:\n\n```diff\n", s.Member, file.Name)
+				for _, l := range file.Lines {
+					fmt.Fprintf(&b, "%s\n", strings.TrimRight(strings.Replace(l.Mark, "…", "@@ … @@", 1)+l.Text, " "))
+				}
+				b.WriteString("```\n\n")
+			}
+		}
 	}
 	for _, u := range r.Unplaced {
 		fmt.Fprintf(&b, "- **%s fits nowhere**: %s\n", u.Member, cell(u.Why))
@@ -62,7 +80,35 @@ func (r *Review) Markdown() string {
 	if r.Expected.Any() {
 		fmt.Fprintf(&b, "It takes: %s.\n", r.Expected.Whole())
 	}
+	for _, part := range r.Afterwards() {
+		fmt.Fprintf(&b, "\n### %s\n\n", part.Title)
+		for _, text := range part.Texts {
+			fmt.Fprintf(&b, "- %s\n", cell(text))
+		}
+	}
 	return b.String()
+}
+
+// Part is a title with what stands below it.
+type Part struct {
+	Title string
+	Texts []string
+}
+
+// Afterwards is what a review says besides its steps: what clients notice, and what cannot be undone.
+func (r *Review) Afterwards() []Part {
+	var parts []Part
+	if len(r.Notices) > 0 {
+		p := Part{Title: "What clients notice"}
+		for _, n := range r.Notices {
+			p.Texts = append(p.Texts, r.Notice(n))
+		}
+		parts = append(parts, p)
+	}
+	if len(r.Lasting) > 0 {
+		parts = append(parts, Part{"What cannot be undone", r.Lasting})
+	}
+	return parts
 }
 
 // cell is a text that cannot end a cell of a table.

@@ -44,28 +44,7 @@ func TestRecordsAreWholeInAnyHistory(t *testing.T) {
 			random := rand.New(rand.NewPCG(seed, 11))
 			w := deployed(t, 0)
 			for range 25 {
-				members := state.EveryMember(w.State)
-				m := members[random.IntN(len(members))]
-				switch random.IntN(7) {
-				case 0:
-					w.Kill(m.Name)
-				case 1:
-					w.Cut(m.Node)
-				case 2:
-					w.Heal(m.Node)
-				case 3:
-					_ = w.Do(engine.RestartMembers{Members: []field.MemberName{m.Name}})
-				case 4:
-					_ = w.Do(engine.StopMembers{Members: []field.MemberName{m.Name}})
-				case 5:
-					_ = w.Do(engine.StopRollout{By: "test"})
-				case 6:
-					f := ferries()
-					f.Role("crews").Members = random.IntN(6)
-					if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
-						t.Fatal(err)
-					}
-				}
+				scramble(t, w, random)
 				w.Run(time.Duration(random.IntN(1500)) * time.Millisecond)
 				newest, all := told(w)
 				for _, r := range append(all, newest) {
@@ -74,6 +53,33 @@ func TestRecordsAreWholeInAnyHistory(t *testing.T) {
 				later(t, w, newest)
 			}
 		})
+	}
+}
+
+// scramble does one of the things that happen to fields, and that people do to them.
+func scramble(t *testing.T, w *World, random *rand.Rand) {
+	t.Helper()
+	members := state.EveryMember(w.State)
+	m := members[random.IntN(len(members))]
+	switch random.IntN(7) {
+	case 0:
+		w.Kill(m.Name)
+	case 1:
+		w.Cut(m.Node)
+	case 2:
+		w.Heal(m.Node)
+	case 3:
+		_ = w.Do(engine.RestartMembers{Members: []field.MemberName{m.Name}})
+	case 4:
+		_ = w.Do(engine.StopMembers{Members: []field.MemberName{m.Name}})
+	case 5:
+		_ = w.Do(engine.StopRollout{By: "test"})
+	case 6:
+		f := ferries()
+		f.Role("crews").Members = random.IntN(6)
+		if err := w.Do(engine.Deploy{Draft: f, By: "test"}); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

@@ -44,6 +44,9 @@ type World struct {
 	// Problems is what the engine could not do.
 	Problems []string
 
+	// Ahead and NodesAhead are by how much the clocks of the controller and of all nodes are ahead of the time that passes. Clocks jump where they are changed.
+	Ahead, NodesAhead time.Duration
+
 	// DieAfter has the controller die when the log has that many events; 0 means never. What had not left by then never
 	// leaves.
 	DieAfter int
@@ -136,7 +139,7 @@ func (w *World) Do(in engine.Input) error {
 	if w.Dead {
 		return fmt.Errorf("the controller is dead")
 	}
-	out, err := w.loop.Decide(func() time.Time { return w.Now }, []loop.Input{loop.Of(in)})
+	out, err := w.loop.Decide(w.Clock, []loop.Input{loop.Of(in)})
 	if err != nil {
 		w.Dead = true // what follows in this batch was never stored, and its commands never left
 		return nil
@@ -184,7 +187,7 @@ func (w *World) dispatch() {
 // report numbers a report, keeps it, and sends it.
 func (w *World) report(n *node, r order.Report) {
 	n.last++
-	r.Seq, r.At = n.last, w.Now
+	r.Seq, r.At = n.last, w.Now.Add(w.NodesAhead)
 	n.reports = append(n.reports, r)
 	w.after(travel, func() { w.deliver(n) })
 }
@@ -204,8 +207,11 @@ func (w *World) deliver(n *node) {
 	}
 }
 
+// Clock is what the controller's clock says.
+func (w *World) Clock() time.Time { return w.Now.Add(w.Ahead) }
+
 // Snapshot is the field as the controller sees it.
-func (w *World) Snapshot() *snapshot.Snapshot { return snapshot.Of(w.State, w.Now) }
+func (w *World) Snapshot() *snapshot.Snapshot { return snapshot.Of(w.State, w.Clock()) }
 
 // Overlaps names the members of which two processes ever lived at the same time.
 func (w *World) Overlaps() []field.MemberName {

@@ -177,6 +177,7 @@ func (s *Scene) Spec(name field.MemberName) (*order.Spec, error) {
 		port, path := p.Measured()
 		spec.Metrics = &order.Metrics{Port: port, Path: path, Names: slices.Sorted(maps.Keys(m.Show))}
 	}
+	spec.Logs = role.Logs
 	spec.Progress, spec.Lag = r.gauge("progress", p.Progress), r.gauge("lag", p.Lag)
 	if p.Leader != nil {
 		l := *p.Leader

@@ -134,7 +134,7 @@ func (s *Scene) Texts(name field.MemberName) ([]Text, error) {
 	for _, file := range spec.Files {
 		out = append(out, Text{Name: file.Path, Lines: trace(role.Program.Files[file.Path].Template, file.Content)})
 	}
-	return out, nil
+	return append(out, rest(spec)), nil
 }
 
 // TextsOf gives what a spec says, without origins: what a process was started with, whatever the draft says by now.
@@ -163,7 +163,7 @@ func TextsOf(spec *order.Spec) []Text {
 	for _, file := range spec.Files {
 		out = append(out, Text{Name: file.Path, Lines: lines(file.Content)})
 	}
-	return out
+	return append(out, rest(spec))
 }
 
 // WithOrigins adds to texts the origins of the lines that other texts have too, at the same place.

@@ -43,6 +43,8 @@ func TestEveryLineSaysWhereItComesFrom(t *testing.T) {
 		"crew.conf | mode = fast, pace = 2s | mode: the load profile, over slow by the kit's default; pace: the role, over 1s by the kit's default",
 		"crew.conf | store = http://10.0.0.1:70 | s: the members of store",
 		"other.conf | fast | ", // it decides on a value, so that nothing is said of its lines
+		"how it is run | address: 10.0.0.1 | ",
+		"how it is run | ports.main.number: 10 | ",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -32,8 +32,9 @@ func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 		scene.Wanted[x.Role] = slices.DeleteFunc(scene.Wanted[x.Role], same)
 	}
 	for role, names := range scene.Wanted { // who is on the way will have joined
+		joined := setOf(scene.Joined[role])
 		for _, name := range names {
-			if !slices.Contains(scene.Joined[role], name) {
+			if !joined[name] {
 				scene.Joined[role] = append(scene.Joined[role], name)
 			}
 		}
@@ -43,6 +44,14 @@ func finalScene(s *state.State, draft *field.Field, p plan.Plan) *render.Scene {
 		slices.SortFunc(names, func(a, b field.MemberName) int { return a.Number() - b.Number() })
 	}
 	return scene
+}
+
+func setOf(names []field.MemberName) map[field.MemberName]bool {
+	set := make(map[field.MemberName]bool, len(names))
+	for _, name := range names {
+		set[name] = true
+	}
+	return set
 }
 
 // bindingOf is what the ground has given for a node, with the names of what it has not given yet.
@@ -61,6 +70,10 @@ func bindingOf(s *state.State, node field.NodeName, networks []string) state.Bin
 
 // supposeNodes completes a scene of a state for a draft: nodes that are not there yet will be, on all networks of the draft.
 func supposeNodes(s *state.State, scene *render.Scene, draft *field.Field) {
+	wanted := map[field.RoleName]map[field.MemberName]bool{}
+	for role, names := range scene.Wanted {
+		wanted[role] = setOf(names)
+	}
 	for _, m := range state.SortedMembers(s) {
 		drawn, there := scene.Members[m.Name]
 		if !there {
@@ -73,7 +86,7 @@ func supposeNodes(s *state.State, scene *render.Scene, draft *field.Field) {
 		}
 		drawn.Addresses = at.Addresses
 		scene.Members[m.Name] = drawn
-		if !m.Leaving && m.Phase != state.Gone && !slices.Contains(scene.Wanted[m.Role], m.Name) {
+		if !m.Leaving && m.Phase != state.Gone && !wanted[m.Role][m.Name] {
 			scene.Wanted[m.Role] = append(scene.Wanted[m.Role], m.Name)
 		}
 	}

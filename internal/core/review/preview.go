@@ -2,10 +2,9 @@ package review
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 
 	"lanternfield/internal/core/field"
+	"lanternfield/internal/core/plan"
 	"lanternfield/internal/core/render"
 	"lanternfield/internal/core/resolve"
 	"lanternfield/internal/core/state"
@@ -34,7 +33,8 @@ func Preview(s *state.State, draft *field.Field, name field.MemberName) (*Files,
 	if draft.Cycle() != nil {
 		return f, fmt.Errorf("roles of the draft wait for each other, so that it has no members yet")
 	}
-	sc := draftScene(s, draft)
+	resolved := resolve.Of(s, draft)
+	sc := finalSceneOf(s, resolved.Field, resolved.Plan)
 	if _, there := sc.Members[name]; !there {
 		if f.Live == nil {
 			return nil, fmt.Errorf("there is no member %s, neither in the draft nor in what runs; members are named like %s", name, draft.Roles[0].Name.Member(1))
@@ -49,36 +49,38 @@ func Preview(s *state.State, draft *field.Field, name field.MemberName) (*Files,
 	return f, nil
 }
 
-// draftScene is who would be who if the draft were deployed now: who runs and stays, and who would come.
-func draftScene(s *state.State, draft *field.Field) *render.Scene {
-	sc := &render.Scene{Field: draft, Members: map[field.MemberName]render.Member{},
-		Founders: map[field.RoleName][]field.MemberName{}, Joined: map[field.RoleName][]field.MemberName{},
-		Wanted: map[field.RoleName][]field.MemberName{}, Supposed: render.SupposedWord}
-	if s.Field != nil && !s.Retired {
-		was := s.Scene()
-		supposeNodes(s, was, draft)
-		sc.Founders, sc.Links = was.Founders, was.Links
-		maps.Copy(sc.Wanted, was.Wanted)
-		for name, m := range was.Members {
-			sc.Members[name] = m
+// around is how many lines that stay are shown before and after those that differ.
+const around = 2
+
+// Altered lists in what the texts differ that a member is run with by the draft from those that it runs with.
+func (f *Files) Altered() []plan.Altered {
+	var out []plan.Altered
+	for _, text := range render.Beside(f.Live, f.Draft) {
+		near := make([]bool, len(text.Lines))
+		differs := false
+		for i, l := range text.Lines {
+			if l.Mark == ' ' {
+				continue
+			}
+			differs = true
+			for j := max(0, i-around); j <= min(i+around, len(near)-1); j++ {
+				near[j] = true
+			}
 		}
-		for role, names := range was.Joined {
-			sc.Joined[role] = append([]field.MemberName(nil), names...)
+		if !differs {
+			continue
 		}
+		a := plan.Altered{Name: text.Name}
+		for i, l := range text.Lines {
+			switch {
+			case i == len(near)-1 && l.Mark == ' ' && l.Text == "": // the end of the last line
+			case near[i]:
+				a.Lines = append(a.Lines, plan.Line{Mark: string(l.Mark), Text: l.Text})
+			case i == 0 || near[i-1]:
+				a.Lines = append(a.Lines, plan.Line{Mark: "…"})
+			}
+		}
+		out = append(out, a)
 	}
-	resolved := resolve.Of(s, draft)
-	draft = resolved.Field
-	sc.Field = draft
-	p := resolved.Plan
-	for role, names := range sc.Wanted {
-		sc.Wanted[role] = slices.Clone(names)
-	}
-	for _, r := range p.Removes {
-		sc.Wanted[r.Role] = slices.DeleteFunc(sc.Wanted[r.Role], func(n field.MemberName) bool { return n == r.Member })
-		m := sc.Members[r.Member]
-		m.Leaving = true
-		sc.Members[r.Member] = m
-	}
-	addTo(s, sc, draft, p.Adds)
-	return sc
+	return out
 }

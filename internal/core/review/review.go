@@ -127,8 +127,9 @@ func arrivals(s *state.State, draft *field.Field, adds []place.Member, stages ma
 func departures(s *state.State, draft *field.Field, removes []plan.Remove, stages map[field.RoleName]int) []plan.Step {
 	var steps []plan.Step
 	for _, x := range removes {
-		text := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why)
+		text, lasts := fmt.Sprintf("take %s off %s for good, with its data (%s)", x.Member, x.Node, x.Why), true
 		if m := s.Members[x.Member]; keeps(s, draft, m) && draft.Node(x.Node) != nil {
+			lasts = false
 			text = fmt.Sprintf("take %s off %s (%s); its data is kept there", x.Member, x.Node, x.Why)
 		}
 		if role := draft.Role(x.Role); role != nil && role.Members > 0 && len(role.Program.Leave) > 0 {
@@ -139,7 +140,7 @@ func departures(s *state.State, draft *field.Field, removes []plan.Remove, stage
 			text = first + ", then " + text
 		}
 		steps = append(steps, plan.Step{Stage: stages[x.Role], Kind: plan.Take, Member: x.Member, Role: x.Role, Node: x.Node,
-			Zone: zoneOf(draft, x.Node), Text: text, Why: x.Why, Moves: x.Moves})
+			Zone: zoneOf(draft, x.Node), Text: text, Why: x.Why, Moves: x.Moves, Lasts: lasts})
 	}
 	return steps
 }
@@ -162,7 +163,7 @@ func clearing(s *state.State, draft *field.Field) []plan.Step {
 		case draft.Node(m.Node) == nil:
 			lost[m.Node] = append(lost[m.Node], string(m.Name))
 		case !keeps(s, draft, m):
-			steps = append(steps, plan.Step{Kind: plan.Forget, Member: m.Name, Role: m.Role, Node: m.Node, Zone: zoneOf(draft, m.Node),
+			steps = append(steps, plan.Step{Kind: plan.Forget, Lasts: true, Member: m.Name, Role: m.Role, Node: m.Node, Zone: zoneOf(draft, m.Node),
 				Text: fmt.Sprintf("delete the data kept of %s on %s, %s", m.Name, m.Node, field.Bytes(m.Bytes))})
 		}
 	}
@@ -174,7 +175,7 @@ func clearing(s *state.State, draft *field.Field) []plan.Step {
 		if names := lost[n.Name]; len(names) > 0 {
 			text += ", with the data kept there of " + strings.Join(names, ", ")
 		}
-		steps = append(steps, plan.Step{Kind: plan.Free, Node: n.Name, Text: text})
+		steps = append(steps, plan.Step{Kind: plan.Free, Node: n.Name, Text: text, Lasts: len(lost[n.Name]) > 0})
 	}
 	return steps
 }

@@ -105,6 +105,11 @@ func (r *Recorder) follow(s *state.State, m *state.Member, e state.Event) {
 		row.Action, row.Done = Leaves, time.Time{}
 	}
 	r.finish(s, m, row, e.At)
+	if row.Done.IsZero() {
+		delete(r.done, m.Name)
+	} else {
+		r.done[m.Name] = row
+	}
 }
 
 // moved tells whether a fact makes a member part of what goes on.

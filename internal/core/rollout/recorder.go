@@ -16,8 +16,9 @@ type Recorder struct {
 	record Record
 	only   map[field.MemberName]bool // whom a task is about; nil: everybody
 	rows   map[field.MemberName]*Row
-	gated  map[field.RoleName]bool // roles whose gates were looked at
-	closed int                     // gates that are not open
+	done   map[field.MemberName]*Row // those of them that are done
+	gated  map[field.RoleName]bool   // roles whose gates were looked at
+	closed int                       // gates that are not open
 	bound  map[field.NodeName]time.Time
 	stages map[field.RoleName]int
 	order  map[field.RoleName]int // of the roles, from 1: as they are deployed, those of a stage as the file has them
@@ -26,7 +27,7 @@ type Recorder struct {
 
 // Begins makes a recorder where an event, which has just been applied, begins a rollout or a task; nil where it begins none.
 func Begins(s *state.State, e state.Event) *Recorder {
-	r := &Recorder{rows: map[field.MemberName]*Row{}, gated: map[field.RoleName]bool{}, bound: map[field.NodeName]time.Time{}}
+	r := &Recorder{rows: map[field.MemberName]*Row{}, done: map[field.MemberName]*Row{}, gated: map[field.RoleName]bool{}, bound: map[field.NodeName]time.Time{}}
 	task := func(members []field.MemberName) {
 		t := s.Tasks[len(s.Tasks)-1]
 		r.record.Task, r.record.What, r.record.By = t.Number, t.What, t.By
@@ -129,6 +130,7 @@ func (r *Recorder) Note(s *state.State, e state.Event) {
 	if r.Done() {
 		return
 	}
+	e.At = maxTime(e.At, r.record.Began) // a report may come late, and a clock may have been set back
 	if e.At.After(r.record.At) {
 		r.record.At = e.At
 	}
@@ -267,9 +269,9 @@ func (r *Recorder) cause(s *state.State, row *Row, at time.Time) *Cause {
 			later(Cause{Kind: AGate, Role: g.Gate.On, Member: g.By, At: g.Opened})
 		}
 	}
-	for _, other := range r.rows {
+	for _, other := range r.done {
 		comes := other.Action == Comes || other.Action == Starts
-		if other != row && !other.Done.IsZero() && (other.Role == row.Role && comes || row.Action != Comes && row.Action != Starts) {
+		if other != row && (other.Role == row.Role && comes || row.Action != Comes && row.Action != Starts) {
 			later(Cause{Kind: APeer, Member: other.Member, Role: other.Role, At: other.Done})
 		}
 	}

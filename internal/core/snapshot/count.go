@@ -1,6 +1,9 @@
 package snapshot
 
 import (
+	"slices"
+
+	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/quorum"
 	"lanternfield/internal/core/state"
 )
@@ -18,22 +21,41 @@ func Count(s *state.State) Counts {
 	if s.Field == nil || s.Retired {
 		return c
 	}
-	groups := s.ByRole()
+	type counted struct {
+		votes       bool
+		joined, lit int
+		members     []*state.Member // of a role that votes
+	}
+	roles := make(map[field.RoleName]*counted, len(s.Field.Roles))
+	for i := range s.Field.Roles {
+		roles[s.Field.Roles[i].Name] = &counted{votes: s.Field.Roles[i].Votes}
+	}
+	for _, m := range s.Members { // it is counted after each event, and there may be thousands
+		of := roles[m.Role]
+		if of == nil || m.Phase == state.Gone {
+			continue
+		}
+		if s.IsReady(m) {
+			of.lit++
+		}
+		if !m.ReadyAt.IsZero() {
+			of.joined++
+		}
+		if of.votes {
+			of.members = append(of.members, m)
+		}
+	}
 	for i := range s.Field.Roles {
 		role := &s.Field.Roles[i]
-		members := groups[role.Name]
-		joined, lit := 0, 0
-		for _, m := range members {
-			if s.IsReady(m) {
-				lit++
-			}
-			if !m.ReadyAt.IsZero() {
-				joined++
-			}
-		}
-		c.Lit += min(lit, role.Members)
+		of := roles[role.Name]
+		c.Lit += min(of.lit, role.Members)
 		c.Want += role.Members
-		if voters, ready := s.Votes(role, members); role.Votes && joined >= quorum.Needed(voters) {
+		if !role.Votes {
+			continue
+		}
+		members := of.members
+		slices.SortFunc(members, func(a, b *state.Member) int { return a.Number - b.Number })
+		if voters, ready := s.Votes(role, members); of.joined >= quorum.Needed(voters) {
 			survives := s.Survives(role, members, ready)
 			if !c.Votes || survives < c.Survives {
 				c.Survives, c.Votes = survives, true

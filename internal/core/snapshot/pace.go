@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -69,5 +70,35 @@ func (snap *Snapshot) Judged() {
 			parts = append(parts, fmt.Sprintf("%d more %s %s", n-mostLate, wording.Plural(n-mostLate, "is", "are"), word))
 		}
 	}
+	parts = append(parts, snap.noticed()...)
 	snap.Verdict = strings.Join(parts, " · ")
 }
+
+// mostNoticed is how many notices a verdict has.
+const mostNoticed = 3
+
+// noticed words what is so, and is not said by the verdict already.
+func (snap *Snapshot) noticed() []string {
+	var parts []string
+	n := 0
+	for _, x := range snap.Notices {
+		switch x.Kind {
+		case state.NoticeState, state.NoticeSurvival:
+			continue
+		case state.NoticeDrift:
+			if strings.Contains(snap.said, x.Text) || x.Member == "" {
+				continue
+			}
+		}
+		if n++; n <= mostNoticed {
+			parts = append(parts, x.Text)
+		}
+	}
+	if n > mostNoticed {
+		parts = append(parts, wording.Counted(n-mostNoticed, "more notice"))
+	}
+	return parts
+}
+
+// Said is the verdict without who is slow or stuck, and without notices.
+func (snap *Snapshot) Said() string { return cmp.Or(snap.said, snap.Verdict) }

@@ -46,6 +46,9 @@ func SecretsOf(s *state.State) []Secret {
 	for i := range s.Field.Roles {
 		names = append(names, s.Field.Roles[i].SecretNames()...)
 	}
+	for _, w := range s.Field.Notices.Webhooks {
+		names = append(names, w.Secret)
+	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
 		known := s.SecretOf(name)

@@ -47,6 +47,7 @@ type Snapshot struct {
 	Verdict  string       `json:"verdict"`
 	At       time.Time    `json:"at"`
 	Term     uint64       `json:"term"`
+	Change   uint64       `json:"change,omitempty"` // rises whenever anything but measures has changed since the keeper began; 0 where nobody keeps the field
 	Rollout  RolloutView  `json:"rollout,omitzero"` // what goes on, or went on last: a rollout or a task
 	Proofs   []ProofView  `json:"proofs,omitempty"`
 	Tasks    []TaskView   `json:"tasks,omitempty"` // that go on
@@ -59,6 +60,8 @@ type Snapshot struct {
 	Kept      []KeptView  `json:"kept,omitempty"`      // by role and number
 	Keeper    *KeeperView `json:"keeper,omitempty"`    // who keeps the field; nil where nobody does
 	Due       bool        `json:"due,omitempty"`       // nobody keeps it, and something is to be done that nobody does
+
+	Notices []state.Notice `json:"notices,omitempty"` // of which a person is told, and that are so
 
 	said string // the verdict without who is slow or stuck
 }
@@ -118,14 +121,15 @@ func Of(s *state.State, at time.Time) *Snapshot {
 		return snap
 	}
 	groups := s.ByRole()
-	stages := plan.StageOf(s.Field)
+	stages, declared := plan.StageOf(s.Field), s.Field.NodesByName()
 	for _, stage := range s.Field.Stages() {
 		for _, name := range stage {
 			role := s.Field.Role(name)
 			view := roleView(s, role, groups, stages[name])
 			snap.Roles = append(snap.Roles, view)
+			peers := peersOf(s, name, groups[name], declared)
 			for _, m := range groups[name] {
-				snap.Members = append(snap.Members, memberView(s, m, &view, groups[name]))
+				snap.Members = append(snap.Members, memberView(s, m, &view, peers))
 			}
 		}
 	}
@@ -134,8 +138,9 @@ func Of(s *state.State, at time.Time) *Snapshot {
 			continue
 		}
 		// A role that the draft has no more.
+		peers := peersOf(s, name, groups[name], declared)
 		for _, m := range groups[name] {
-			snap.Members = append(snap.Members, memberView(s, m, &RoleView{Role: name}, groups[name]))
+			snap.Members = append(snap.Members, memberView(s, m, &RoleView{Role: name}, peers))
 		}
 	}
 	for _, m := range s.Members {
@@ -144,9 +149,10 @@ func Of(s *state.State, at time.Time) *Snapshot {
 		}
 	}
 	slices.SortFunc(snap.Kept, func(a, b KeptView) int { return cmp.Or(cmp.Compare(a.Role, b.Role), cmp.Compare(a.Number, b.Number)) })
-	snap.Nodes = nodeViews(s, snap.Members)
+	snap.Nodes = nodeViews(s, snap.Members, declared)
 	snap.Proofs = proofViews(s)
 	snap.Questions = questions(s)
+	snap.Notices = s.OpenNotices()
 	snap.Problems = append(append(endings(s, at), lostLinks(s)...), unfiltered(s)...)
 	snap.State = judge(s, snap)
 	snap.Verdict = sentence(s, snap)
@@ -214,7 +220,7 @@ func roleView(s *state.State, role *field.Role, groups map[field.RoleName][]*sta
 	return v
 }
 
-func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) MemberView {
+func memberView(s *state.State, m *state.Member, role *RoleView, peers *peers) MemberView {
 	v := MemberView{Member: m.Name, Role: m.Role, Number: m.Number, Node: m.Node, Phase: s.PhaseOf(m), Leaving: m.Leaving, Halted: m.Halted,
 		Leads: role.Leader == m.Name || slices.Contains(role.Rivals, m.Name), Ports: maps.Clone(s.Ports(m)), PID: m.PID, Incarnation: m.Incarnation, Since: m.Since, Version: m.Version,
 		Why: m.Why, Attempt: m.Attempt, RetryAt: m.RetryAt, Probe: ProbeView{OK: s.IsReady(m), Error: m.ProbeError}}
@@ -226,7 +232,7 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	if pending := m.Pending(); len(pending) > 0 {
 		v.Pending = wording.Changed(order.Named(pending))
 	}
-	if n := s.Field.Node(m.Node); n != nil {
+	if n := peers.declared[m.Node]; n != nil {
 		v.Zone = n.Zone
 	}
 	if n := s.Nodes[m.Node]; n != nil && n.There() {
@@ -273,7 +279,7 @@ func memberView(s *state.State, m *state.Member, role *RoleView, peers []*state.
 	return v
 }
 
-func nodeViews(s *state.State, members []MemberView) []NodeView {
+func nodeViews(s *state.State, members []MemberView, declared map[field.NodeName]*field.Node) []NodeView {
 	var views []NodeView
 	used := map[field.NodeName]field.Size{}
 	for _, m := range members {
@@ -304,7 +310,7 @@ func nodeViews(s *state.State, members []MemberView) []NodeView {
 		add(n)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Nodes)) {
-		if s.Field.Node(name) == nil && !s.Nodes[name].Released {
+		if declared[name] == nil && !s.Nodes[name].Released {
 			add(field.Node{Name: name})
 		}
 	}

@@ -201,11 +201,16 @@ func (t *Trust) Wrong() []string {
 
 // Ending says that a certificate from outside ends soon, or has; empty where it does not.
 func Ending(role field.RoleName, of trust.Outside, at time.Time) string {
+	return EndingWithin(role, of, at, trust.Soon)
+}
+
+// EndingWithin says that a certificate from outside ends within some time; empty where it does not.
+func EndingWithin(role field.RoleName, of trust.Outside, at time.Time, within time.Duration) string {
 	left := of.Until.Sub(at)
 	switch {
 	case left <= 0:
 		return fmt.Sprintf("the certificate from outside of %s has run out, on %s: clients refuse it; install another: lanternfield trust install %s", role, of.Until.Local().Format("2 Jan 2006"), role)
-	case left < trust.Soon:
+	case left < within:
 		return fmt.Sprintf("the certificate from outside of %s runs out in %s, and nobody here can renew it: have another issued, and install it: lanternfield trust install %s", role, field.Span(left), role)
 	}
 	return ""

@@ -39,12 +39,12 @@ func changing(s *state.State, role *field.Role, members []*state.Member) string 
 }
 
 // waitsFor words what keeps a member from being lit, as far as it is something else than the member itself.
-func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) string {
+func waitsFor(s *state.State, m *state.Member, role *RoleView, peers *peers) string {
 	if text := changeWaits(s, m); text != "" {
 		return text
 	}
 	if m.RestartDue {
-		if b := s.Blocker(peers); b != nil && b != m {
+		if b := peers.blocker; b != nil && b != m {
 			return fmt.Sprintf("%s to be %s, before it is restarted", b.Name, awaited(b))
 		}
 		return "its turn to be restarted"
@@ -75,9 +75,9 @@ func waitsFor(s *state.State, m *state.Member, role *RoleView, peers []*state.Me
 }
 
 // waitsOn is the member of its role whose turn comes before, as far as that is what a member waits for.
-func waitsOn(s *state.State, m *state.Member, peers []*state.Member) field.MemberName {
+func waitsOn(s *state.State, m *state.Member, peers *peers) field.MemberName {
 	if m.RestartDue {
-		if b := s.Blocker(peers); b != nil && b != m {
+		if b := peers.blocker; b != nil && b != m {
 			return b.Name
 		}
 		return ""
@@ -92,10 +92,8 @@ func waitsOn(s *state.State, m *state.Member, peers []*state.Member) field.Membe
 	if op := s.RoleOf(m.Role).Op; op != nil && op.Member != m.Name {
 		return op.Member
 	}
-	for _, p := range peers {
-		if p.Number < m.Number && !s.IsReady(p) && !p.Halted && !p.Leaving {
-			return p.Name
-		}
+	if p := peers.turn; p != nil && p.Number < m.Number {
+		return p.Name
 	}
 	return ""
 }
@@ -121,7 +119,7 @@ func changeWaits(s *state.State, m *state.Member) string {
 }
 
 // plannedWaits words what a member waits for that has not been ordered to run yet.
-func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*state.Member) string {
+func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers *peers) string {
 	if s.Rollout.Paused {
 		return "the rollout to go on, which is paused"
 	}
@@ -139,7 +137,7 @@ func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*stat
 	if len(closed) > 0 {
 		return strings.Join(closed, ", ")
 	}
-	if text := awaitedNodes(s, m, peers); text != "" {
+	if text := peers.awaits(s, m); text != "" {
 		return text
 	}
 	r := s.Field.Role(m.Role)
@@ -152,31 +150,69 @@ func plannedWaits(s *state.State, m *state.Member, role *RoleView, peers []*stat
 	if !m.Founding && r != nil && r.Program.Leader != nil && role.Leader == "" && s.RoleOf(m.Role).Founded {
 		return fmt.Sprintf("somebody to lead %s", m.Role)
 	}
-	for _, p := range peers {
-		if p.Number < m.Number && !s.IsReady(p) {
-			return fmt.Sprintf("%s to be ready first", p.Name)
-		}
+	if p := peers.unready; p != nil && p.Number < m.Number {
+		return fmt.Sprintf("%s to be ready first", p.Name)
 	}
 	return ""
 }
 
-// awaitedNodes words which nodes a member waits for to be there: its own, and, before its cluster is founded, those of all.
-func awaitedNodes(s *state.State, m *state.Member, peers []*state.Member) string {
-	if s.IsThere(m) && s.RoleOf(m.Role).Founded {
-		return ""
-	}
-	var names []string
-	why := ""
-	for _, p := range peers {
-		n := s.Nodes[p.Node]
-		if n == nil || n.There() || p != m && s.RoleOf(m.Role).Founded || slices.Contains(names, string(p.Node)) {
+// peers is what the members of a role wait for of each other. It is found out once for all of them: there may be thousands.
+type peers struct {
+	declared map[field.NodeName]*field.Node
+
+	nodes   string        // that are waited for before the cluster is founded, in words
+	unready *state.Member // the first by number that is not ready
+	turn    *state.Member // the first of those that neither rests nor leaves
+	blocker *state.Member // who has to be ready before another is restarted
+}
+
+// peersOf finds that out of a role's members, by number.
+func peersOf(s *state.State, role field.RoleName, all []*state.Member, declared map[field.NodeName]*field.Node) *peers {
+	p := &peers{declared: declared, blocker: s.Blocker(all)}
+	for _, m := range all {
+		if s.IsReady(m) {
 			continue
 		}
-		names = append(names, string(p.Node))
+		if p.unready == nil {
+			p.unready = m
+		}
+		if !m.Halted && !m.Leaving {
+			p.turn = m
+			break
+		}
+	}
+	if !s.RoleOf(role).Founded {
+		p.nodes = awaitedNodes(s, all)
+	}
+	return p
+}
+
+// awaits words which nodes a member waits for to be there: its own, and, before its cluster is founded, those of all.
+func (p *peers) awaits(s *state.State, m *state.Member) string {
+	switch {
+	case !s.RoleOf(m.Role).Founded:
+		return p.nodes
+	case s.IsThere(m):
+		return ""
+	}
+	return awaitedNodes(s, []*state.Member{m})
+}
+
+// awaitedNodes words which nodes of members are waited for to be there.
+func awaitedNodes(s *state.State, members []*state.Member) string {
+	var names []string
+	why, named := "", map[field.NodeName]bool{}
+	for _, m := range members {
+		n := s.Nodes[m.Node]
+		if n == nil || n.There() || named[m.Node] {
+			continue
+		}
+		named[m.Node] = true
+		names = append(names, string(m.Node))
 		if why == "" && n.AskedWhy != "" {
-			why = fmt.Sprintf(" (%s cannot be had: %s; it is asked for again)", p.Node, n.AskedWhy)
+			why = fmt.Sprintf(" (%s cannot be had: %s; it is asked for again)", m.Node, n.AskedWhy)
 			if n.Awaited {
-				why = fmt.Sprintf(" (%s: %s)", p.Node, n.AskedWhy)
+				why = fmt.Sprintf(" (%s: %s)", m.Node, n.AskedWhy)
 			}
 		}
 	}

@@ -74,7 +74,7 @@ func Stays(f Fact) bool {
 		return true
 	case AuthorityMade, AuthorityWithdrawn, SecretChanged, CertificateInstalled, CertificateRemoved:
 		return true
-	case OperationDone, ProofEnded:
+	case OperationDone, ProofEnded, NoticeBegun, NoticeOver, ClockJumped:
 		return true
 	case RestartAsked:
 		return !f.Part

@@ -16,7 +16,7 @@ import (
 
 // Version is that of the folding: it rises whenever the same events lead to another state than before, or a state is made of other
 // parts. Encoded states of other versions are of no use.
-const Version = 9
+const Version = 10
 
 // encoded is a state with each spec once, by its hash.
 type encoded struct {

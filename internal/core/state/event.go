@@ -41,7 +41,8 @@ var kinds = func() map[string]reflect.Type {
 		AuthorityMade{}, AuthorityWithdrawn{}, CertificateIssued{}, ClientCertified{}, SecretChanged{}, CertificateInstalled{}, CertificateRemoved{},
 		LinkTold{}, LinkSilent{}, LinkDropped{}, LinkGranted{}, LinkGiven{}, LinkEnded{}, LinkAllowed{},
 		Invited{}, MachineAdmitted{}, InvitationRevoked{}, MendingBegun{}, MendingDone{}, MendingUndone{}, MendingOwed{}, RulesKept{}, RulesRefused{},
-		AgentsRevoked{}, ControllersRevoked{}, AgentsAuthorityMade{}, AgentsAuthorityWithdrawn{}} {
+		AgentsRevoked{}, ControllersRevoked{}, AgentsAuthorityMade{}, AgentsAuthorityWithdrawn{},
+		NoticeBegun{}, NoticeOver{}, NoticeTold{}, ClockJumped{}} {
 		m[KindOf(f)] = reflect.TypeOf(f)
 	}
 	return m

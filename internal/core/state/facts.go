@@ -266,6 +266,14 @@ func (f RetireAsked) Sentence() string { return "retire asked for by " + f.By }
 func (f FieldRetired) apply(s *State, at time.Time) {
 	s.Retired, s.Retiring, s.Rollout.Ended, s.Rollout.Outcome = true, false, at, Completed
 	s.Proofs, s.Invitations = nil, nil
+	s.changeNotices(func(all []Notice) []Notice {
+		for i := range all {
+			if all[i].Over.IsZero() {
+				all[i].Over = at
+			}
+		}
+		return all
+	})
 	s.endTasks(at) // in a log of an older version they went on
 }
 
@@ -291,7 +299,7 @@ func (f RolloutEnded) apply(s *State, at time.Time) {
 			return
 		}
 	} else {
-		s.Rollout.Ended, s.Rollout.Outcome = at, Completed
+		s.Rollout.Ended, s.Rollout.Outcome = notBefore(at, s.Rollout.Began), Completed
 		if f.What == "deploy" {
 			s.Good = s.Field
 		}
@@ -300,12 +308,14 @@ func (f RolloutEnded) apply(s *State, at time.Time) {
 	if lasted == nil {
 		lasted = map[string]time.Duration{}
 	}
-	lasted[f.What] = at.Sub(began)
+	if took := at.Sub(began); took >= 0 { // else a clock was set back meanwhile
+		lasted[f.What] = took
+	}
 	s.Lasted = lasted
 }
 
 func (f RolloutFailed) apply(s *State, at time.Time) {
-	s.Rollout.Ended, s.Rollout.Failed, s.Rollout.Outcome, s.Stalled = at, f.Why, Failing, f.Why
+	s.Rollout.Ended, s.Rollout.Failed, s.Rollout.Outcome, s.Stalled = notBefore(at, s.Rollout.Began), f.Why, Failing, f.Why
 }
 
 func (f RolloutFailed) Sentence() string {

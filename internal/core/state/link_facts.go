@@ -300,12 +300,12 @@ func (s *State) GrantsOf(role field.RoleName) []Grant {
 	return out
 }
 
-// GrantsPending names the fields whose members do not run yet with what the newest authority has issued.
-func (s *State) GrantsPending() []string {
-	var out []string
+// GrantsPending lists what was handed over to members that do not run yet with what the newest authority has issued.
+func (s *State) GrantsPending() []Grant {
+	var out []Grant
 	for _, g := range s.GrantsOf("") {
 		if g.Issue.Number > 0 && g.Runs < s.AuthorityCount {
-			out = append(out, fmt.Sprintf("%s (its %s)", g.By, g.From))
+			out = append(out, g)
 		}
 	}
 	return out

@@ -84,17 +84,18 @@ type Member struct {
 	Kept  bool  `json:",omitzero"` // it is gone, or about to return, and its data is still on the node
 	Bytes int64 `json:",omitzero"` // how much that is
 
-	Incarnation int       `json:",omitzero"` // counts processes
-	PID         int       `json:",omitzero"`
-	StartedAt   time.Time `json:",omitzero"`
-	ReadyAt     time.Time `json:",omitzero"`
-	MovedBy     int       `json:",omitzero"` // the number of the rollout that gave it an order last
-	ComesSince  time.Time `json:",omitzero"` // since when it was ordered to run and has not been lit
-	JoinsSince  time.Time `json:",omitzero"` // since when it answers, and is not on its cluster's list yet
-	Attempt     int       `json:",omitzero"` // failures in a row
-	RetryAt     time.Time `json:",omitzero"`
-	LastExit    *ExitNote `json:",omitzero"`
-	ProbeError  string    `json:",omitzero"`
+	Incarnation int         `json:",omitzero"` // counts processes
+	PID         int         `json:",omitzero"`
+	StartedAt   time.Time   `json:",omitzero"`
+	ReadyAt     time.Time   `json:",omitzero"`
+	MovedBy     int         `json:",omitzero"` // the number of the rollout that gave it an order last
+	ComesSince  time.Time   `json:",omitzero"` // since when it was ordered to run and has not been lit
+	JoinsSince  time.Time   `json:",omitzero"` // since when it answers, and is not on its cluster's list yet
+	Attempt     int         `json:",omitzero"` // failures in a row
+	RetryAt     time.Time   `json:",omitzero"`
+	LastExit    *ExitNote   `json:",omitzero"`
+	Exits       []time.Time `json:",omitzero"` // when it ended without having been asked to, oldest first
+	ProbeError  string      `json:",omitzero"`
 }
 
 // ExitNote keeps how a member last ended without having been asked to.

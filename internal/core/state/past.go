@@ -64,6 +64,15 @@ const (
 // LevelOf gives the level of a fact.
 func LevelOf(f Fact) Level {
 	switch f := f.(type) {
+	case NoticeBegun:
+		if f.Notice.Bad {
+			return LevelError
+		}
+		return LevelWarning
+	case NoticeTold:
+		if f.Why != "" {
+			return LevelError
+		}
 	case MemberExited, StartFailed, NodeDark, OrderRefused, RolloutFailed:
 		return LevelError
 	case LeaderSeen:
@@ -74,7 +83,7 @@ func LevelOf(f Fact) Level {
 			return LevelWarning
 		}
 	case MemberUnready, NodeFailed, LeaderLost, RosterUnread, RoleCold, ReportsDropped, OperationRetried, OperationUndone, OperationLost, RetireAsked, MemberLeaving,
-		AgentBegan, LogTakenOver, StrayFound:
+		AgentBegan, LogTakenOver, StrayFound, ClockJumped:
 		return LevelWarning
 	case ProofEnded:
 		if !f.OK {

@@ -158,6 +158,7 @@ func (f MemberExited) apply(s *State, at time.Time) {
 	m := s.Member(f.Member)
 	text := ExitText(f.Exit)
 	m.LastExit, m.Running = &ExitNote{At: at, Text: text, Lines: f.Lines}, nil
+	m.exited(at)
 	m.fail(text, f.Attempt, f.RetryIn, at)
 	s.dropLeader(m)
 }

@@ -112,9 +112,17 @@ func (s *State) endTasks(at time.Time) {
 	s.Tasks = slices.Clone(s.Tasks)
 	for i := range s.Tasks {
 		if t := &s.Tasks[i]; t.Active() {
-			t.Ended = at
+			t.Ended = notBefore(at, t.Began)
 		}
 	}
+}
+
+// notBefore is when something ended: not before it began, although a clock was set back meanwhile.
+func notBefore(at, began time.Time) time.Time {
+	if at.Before(began) {
+		return began
+	}
+	return at
 }
 
 // endTask ends a task; of a log of an older version, where tasks have no numbers, the newest of its kind.
@@ -122,7 +130,7 @@ func (s *State) endTask(number int, what string, at time.Time) (ended bool) {
 	tasks := slices.Clone(s.Tasks)
 	for i := len(tasks) - 1; i >= 0; i-- {
 		if t := &tasks[i]; t.Active() && (t.Number == number || number == 0 && t.What == what) {
-			t.Ended, s.Tasks = at, tasks
+			t.Ended, s.Tasks = notBefore(at, t.Began), tasks
 			for _, name := range t.Members {
 				if m := s.Members[name]; m != nil {
 					m.Asked = false

@@ -68,6 +68,9 @@ type State struct {
 	Proofs     map[ProofKey]*Proof `json:",omitzero"` // of roles; replaced as a whole
 	ProofCount int                 `json:",omitzero"`
 
+	Notices     []Notice `json:",omitzero"` // that are open, and those that are over of which somebody is still to be told; replaced as a whole
+	NoticeCount int      `json:",omitzero"`
+
 	Stalled string                       `json:",omitzero"`  // why the newest deploy stopped half-way; what it had not begun is not begun before the next one
 	Good    *field.Field                 `json:",omitzero"`  // the newest draft that was carried out to its end; nil where none was
 	Took    Took                         `json:",omitempty"` // how long members took; it outlives a retire

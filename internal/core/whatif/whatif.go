@@ -283,7 +283,7 @@ func (l RoleLoss) Words(will bool) (string, Weight) {
 	case l.Stopped:
 		return fmt.Sprintf("%s %s nobody left to do its work", l.Role, verb("has", "would have")), Stopped
 	case l.Through != "":
-		return fmt.Sprintf("%s %s not do its work without %s", l.Role, verb("can", "could"), l.Through), Stopped
+		return fmt.Sprintf("%s %s do its work without %s", l.Role, verb("cannot", "could not"), l.Through), Stopped
 	case l.Leader && l.Votes && l.Losses() == 0:
 		return votes + ": writes wait for an election; one more loss stops them", Tight
 	case l.Leader && l.Votes:

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"errors"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
@@ -54,6 +56,7 @@ func (s *Store) packHour(hour time.Time) error {
 	if err != nil {
 		return err
 	}
+	minutes.refs = map[string][]ref{} // nothing more is written to that file either
 	err = s.pack(group, "raw-"+hour.Format(hourForm)+"-p.seg", func(key string, all []chunk.Point) error { return means(minutes, key, all) })
 	return errors.Join(err, minutes.close())
 }
@@ -70,24 +73,34 @@ func (s *Store) pack(group []segment, name string, each func(string, []chunk.Poi
 	if err != nil {
 		return err
 	}
+	w.refs = map[string][]ref{}
 	indexes := make([]*index, len(group))
 	seen := map[string]bool{}
 	s.mu.Lock()
 	for i, g := range group {
 		indexes[i] = s.index(g)
-		for key := range indexes[i].refs {
-			seen[key] = true
-		}
+		s.keys(g, indexes[i], func(key string) { seen[key] = true })
+		indexes[i].file, _ = os.Open(s.path(g)) // else it is tried again, piece by piece
 	}
 	s.mu.Unlock()
-	for key := range seen {
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		for _, x := range indexes {
+			_ = x.file.Close()
+			x.file = nil
+		}
+	}()
+	for _, key := range slices.Sorted(maps.Keys(seen)) {
 		var all []chunk.Point
 		for i, g := range group {
 			s.mu.Lock()
 			s.each(g, indexes[i], key, time.UnixMilli(0), time.UnixMilli(math.MaxInt64/4), func(p chunk.Point) { all = append(all, p) })
 			s.mu.Unlock()
 		}
-		slices.SortStableFunc(all, func(a, b chunk.Point) int { return int(max(-1, min(1, a.T-b.T))) })
+		if byTime := func(a, b chunk.Point) int { return cmp.Compare(a.T, b.T) }; !slices.IsSortedFunc(all, byTime) {
+			slices.SortStableFunc(all, byTime)
+		}
 		var c chunk.Chunk
 		for _, p := range all {
 			c.Add(p.T, p.V)

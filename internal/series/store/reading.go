@@ -3,7 +3,6 @@ package store
 import (
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -158,8 +157,8 @@ func (s *Store) each(g segment, x *index, key string, from, to time.Time, take f
 // all appends the points of a series in a segment that are of a time.
 func (s *Store) all(out []chunk.Point, g segment, x *index, key string, from, to time.Time) []chunk.Point {
 	least, most := from.UnixMilli(), to.UnixMilli()
-	var f *os.File
-	for _, r := range x.refs[key] {
+	f := x.file
+	for _, r := range s.of(g, x, key) {
 		if r.last < least || r.first > most {
 			continue
 		}
@@ -169,7 +168,7 @@ func (s *Store) all(out []chunk.Point, g segment, x *index, key string, from, to
 			out, err = chunk.Append(out, x.data[r.at:r.at+r.size])
 		} else {
 			if f == nil {
-				if f, err = os.Open(filepath.Join(s.dir, g.name)); err != nil {
+				if f, err = os.Open(s.path(g)); err != nil {
 					s.lost[g.name] = Loss{g.name, g.size, err.Error()}
 					return out
 				}
@@ -200,11 +199,11 @@ func (s *Store) Keys(since time.Time) []string {
 		if g.to().Before(since) {
 			continue
 		}
-		for key := range s.index(g).refs {
+		s.keys(g, s.index(g), func(key string) {
 			if k := len(key); k < 2 || key[k-2] != 0 {
 				seen[key] = true
 			}
-		}
+		})
 	}
 	var out []string
 	for key := range seen {

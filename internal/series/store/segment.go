@@ -33,6 +33,7 @@ type writer struct {
 	ids  map[string]uint64
 	size int64
 	buf  []byte
+	refs map[string][]ref // where what was written is; nil where no directory is wanted
 }
 
 func create(name string) (*writer, error) {
@@ -69,11 +70,19 @@ func (w *writer) chunk(key string, c *chunk.Chunk) error {
 	w.buf = binary.AppendUvarint(append(w.buf[:0], kindChunk), id)
 	w.buf = binary.AppendVarint(w.buf, c.First())
 	w.buf = binary.AppendUvarint(w.buf, uint64(c.Last()-c.First()))
+	if w.refs != nil {
+		w.refs[key] = append(w.refs[key], ref{at: w.size + header + int64(len(w.buf)), size: int64(len(c.Bytes())), sum: crc32.Checksum(c.Bytes(), castagnoli), first: c.First(), last: c.Last()})
+	}
 	return w.record(append(w.buf, c.Bytes()...))
 }
 
 // close writes all that is waiting, and has it on the disk.
 func (w *writer) close() error {
+	if w.refs != nil {
+		if err := w.directory(w.refs); err != nil {
+			return errors.Join(err, w.file.Close())
+		}
+	}
 	return errors.Join(w.out.Flush(), w.file.Sync(), w.file.Close())
 }
 
@@ -87,16 +96,20 @@ type ref struct {
 // index is what a segment has, by key.
 type index struct {
 	refs map[string][]ref
-	size int64  // how far it could be read
-	lost int64  // bytes after that
-	why  string // what was wrong there
-	ids  map[string]uint64
-	data []byte // all of it, where it is small
+	size int64    // how far it could be read
+	lost int64    // bytes after that
+	why  string   // what was wrong there
+	data []byte   // all of it, where it is small
+	file *os.File // held open while all of it is read, piece by piece
+
+	blocks []block           // of its directory, where it has one, and is not small; refs are empty then
+	read   map[int][]entry   // blocks that were read last
+	names  map[uint64]string // of keys, by their numbers, where more may be appended
 }
 
 // weight is about how many bytes of memory an index takes.
 func (x *index) weight() int64 {
-	n := int64(len(x.data))
+	n := int64(len(x.data)) + 48*int64(len(x.blocks)) + 12<<10*int64(len(x.read)) + 48*int64(len(x.names))
 	for key, refs := range x.refs {
 		n += int64(len(key)) + 64 + 40*int64(len(refs))
 	}
@@ -106,7 +119,7 @@ func (x *index) weight() int64 {
 // small is up to which size a segment is held in memory with its index.
 const small = 2 << 20
 
-// read reads the index of a segment: as far as it goes.
+// read reads the index of a segment: its directory, where it has one, else all of it as far as it goes.
 func read(name string) (*index, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -117,21 +130,49 @@ func read(name string) (*index, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &index{refs: map[string][]ref{}, ids: map[string]uint64{}}
-	var in io.Reader = bufio.NewReaderSize(f, 1<<16)
-	keys := map[uint64]string{}
+	if info.Size() > small {
+		if blocks := listed(f, info.Size()); blocks != nil {
+			return &index{size: info.Size(), blocks: blocks, read: map[int][]entry{}}, nil
+		}
+	}
+	return scan(name)
+}
+
+// scan reads a segment to find what is where: as far as it goes.
+func scan(name string) (*index, error) {
+	x := &index{refs: map[string][]ref{}, names: map[uint64]string{}}
+	return x, x.goOn(name)
+}
+
+// goOn reads what has been appended to a segment since.
+func (x *index) goOn(name string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
 	whole := info.Size()
+	var in io.Reader
 	if whole <= small {
 		if x.data, err = io.ReadAll(f); err != nil {
-			return nil, err
+			return err
 		}
 		whole = int64(len(x.data))
-		in = bytes.NewReader(x.data)
+		in = bytes.NewReader(x.data[min(x.size, whole):])
+	} else {
+		x.data = nil
+		in = bufio.NewReaderSize(io.NewSectionReader(f, x.size, whole-x.size), 1<<16)
 	}
+	x.lost, x.why = 0, ""
+	keys := x.names
 	var room []byte
-	stop := func(why string) (*index, error) {
+	stop := func(why string) error {
 		x.lost, x.why = whole-x.size, why
-		return x, nil
+		return nil
 	}
 	for x.size < whole {
 		var head [header]byte
@@ -141,7 +182,10 @@ func read(name string) (*index, error) {
 		size := int64(binary.LittleEndian.Uint32(head[:]))
 		sum := binary.LittleEndian.Uint32(head[4:])
 		switch {
-		case size < 2 || size > mostRecord:
+		case whole-x.size == trailer && [header]byte(head[:]) == trailerMark:
+			x.size = whole
+			return nil
+		case size < 1 || size > mostRecord:
 			return stop("a record has an impossible length")
 		case x.size+header+size > whole:
 			return stop("it ends in the middle of a record")
@@ -156,11 +200,11 @@ func read(name string) (*index, error) {
 		}
 		id, n := binary.Uvarint(payload[1:])
 		switch {
+		case payload[0] == kindBlock, payload[0] == kindList: // of the directory
 		case n <= 0:
 			return stop("a record cannot be read")
 		case payload[0] == kindKey:
-			key := string(payload[1+n:])
-			keys[id], x.ids[key] = key, id
+			keys[id] = string(payload[1+n:])
 		case payload[0] == kindChunk:
 			key, known := keys[id]
 			first, a := binary.Varint(payload[1+n:])
@@ -170,16 +214,14 @@ func read(name string) (*index, error) {
 			}
 			skip := int64(1 + n + a + b)
 			r := ref{at: x.size + header + skip, size: size - skip, first: first, last: first + int64(span)}
-			if x.data == nil { // else it is not read again
-				r.sum = crc32.Checksum(payload[skip:], castagnoli)
-			}
+			r.sum = crc32.Checksum(payload[skip:], castagnoli)
 			x.refs[key] = append(x.refs[key], r)
 		default:
 			return stop("a record is of a kind that this version does not know")
 		}
 		x.size += header + size
 	}
-	return x, nil
+	return nil
 }
 
 // points appends the points of a reference.

@@ -113,7 +113,7 @@ func (s *Store) newest(key string) int64 {
 		if !g.raw {
 			continue
 		}
-		for _, r := range s.index(g).refs[key] {
+		for _, r := range s.of(g, s.index(g), key) {
 			last = max(last, r.last)
 		}
 		if looked++; last > 0 || looked == 3 {
@@ -278,6 +278,8 @@ func (s *Store) segments() []segment {
 	return out
 }
 
+func (s *Store) path(g segment) string { return filepath.Join(s.dir, g.name) }
+
 // mostKnown is how many bytes of indexes, with small files as a whole, are held at the same time.
 const mostKnown = 24 << 20
 
@@ -286,7 +288,13 @@ func (s *Store) index(g segment) *index {
 	if x := s.known[g.name]; x != nil && x.size+x.lost == g.size {
 		return x
 	}
-	x, err := read(filepath.Join(s.dir, g.name))
+	x := s.known[g.name]
+	var err error
+	if x != nil && x.names != nil && !g.packed && x.size <= g.size { // more was appended
+		err = x.goOn(s.path(g))
+	} else {
+		x, err = read(s.path(g))
+	}
 	if err != nil {
 		s.lost[g.name] = Loss{g.name, g.size, err.Error()}
 		return &index{}

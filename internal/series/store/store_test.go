@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -250,5 +251,28 @@ func BenchmarkAMonthOfTenSeries(b *testing.B) {
 	b.ReportMetric(float64(s.Size()), "bytes")
 	for b.Loop() {
 		s.Summaries(keys, begin.AddDate(0, 0, -30), begin, 300)
+	}
+}
+
+// BenchmarkTenOfManySeries draws ten of three thousand series over two hours that are packed.
+func BenchmarkTenOfManySeries(b *testing.B) {
+	dir := b.TempDir()
+	s, err := Open(dir, Limits{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	live(b, s, 3000, begin, begin.Add(2*time.Hour))
+	if err := errors.Join(s.Tidy(begin.Add(4*time.Hour)), s.Close()); err != nil {
+		b.Fatal(err)
+	}
+	var keys []string
+	for m := range 10 {
+		keys = append(keys, key(m*300))
+	}
+	for b.Loop() {
+		s := OpenToRead(dir, Limits{})
+		if got := s.Summaries(keys, begin, begin.Add(2*time.Hour), 300); got[9][100].N == 0 {
+			b.Fatal("nothing is there")
+		}
 	}
 }

@@ -2,6 +2,7 @@
 package charts
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -26,6 +27,7 @@ type View struct {
 	Chart  string // the name of the chart on which it stands
 	Large  bool   // that one alone
 	Each   bool   // each member alone, where it is large
+	Over   string // the name of another chart that is laid over the large one
 
 	first int // the first row of small charts that is drawn
 }
@@ -110,10 +112,11 @@ func (d *drawing) roles(a board.Area) {
 		if r == d.v.Role {
 			style = d.k.In(d.k.Lit).Strong()
 		}
-		if x+grid.Width(string(r)) > a.X+a.W-4 {
+		name := cmp.Or(string(r), "whole field")
+		if x+grid.Width(name) > a.X+a.W-4 {
 			break
 		}
-		x = d.g.Text(x, a.Y, string(r), style) + 2
+		x = d.g.Text(x, a.Y, name, style) + 2
 	}
 	t := d.v.Told
 	if t == nil {
@@ -185,6 +188,7 @@ func (d *drawing) large(a board.Area) {
 		high = ribbonH
 	}
 	d.chart(c, board.Area{X: a.X, Y: a.Y, W: a.W, H: high}, true)
+	d.over(c, board.Area{X: a.X, Y: a.Y, W: a.W, H: high})
 	d.axis(board.Area{X: a.X, Y: a.Y + a.H - foot, W: a.W, H: 1})
 	d.under(c, a.X, a.Y+a.H-1, a.W)
 }
@@ -204,6 +208,11 @@ func (d *drawing) under(c *health.Chart, x, y, w int) {
 	if b := d.v.Before; b != nil {
 		if o := b.Chart(c.Name); o != nil && part >= 0 && part < len(o.Band) && o.Band[part].N > 0 {
 			text += fmt.Sprintf("; %s in the span before", Value(o.Band[part].Mid, c.Unit))
+		}
+	}
+	if o := d.v.laid(); o != nil {
+		if p, any := d.held(o); any {
+			text += fmt.Sprintf("; %s %s", o.About, Value(p.Mid, o.Unit))
 		}
 	}
 	for _, m := range d.v.Told.Marks {
@@ -340,7 +349,7 @@ func (d *drawing) axis(a board.Area) {
 	t, k := d.v.Told, d.k
 	x, w := a.X+labelW, a.W-labelW
 	d.g.Fill(x, a.Y, w, 1, k.Or('─', '-'), k.In(k.Faint))
-	ago := "-" + field.Span(t.To.Sub(t.From))
+	ago := "-" + strings.TrimSuffix(field.Span(t.To.Sub(t.From)), " 0 s")
 	d.g.Text(x, a.Y, ago+" ", k.Quiet())
 	end := " " + t.To.Local().Format("15:04:05")
 	d.g.Text(x+w-len(end), a.Y, end, k.Quiet())

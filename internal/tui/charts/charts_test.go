@@ -110,3 +110,30 @@ func TestValuesAreReadable(t *testing.T) {
 		t.Errorf("a span is %q", got)
 	}
 }
+
+// TestAnotherChartIsLaidOverTheLargeOne goes through all that can be, and back to none.
+func TestAnotherChartIsLaidOverTheLargeOne(t *testing.T) {
+	all := told(120)
+	v := &View{Told: all, Role: "wardens", Chart: "latency", Large: true}
+	draw := func() string {
+		g := grid.New(120, 24, theme.Dark().Page())
+		v.Draw(g, theme.Dark(), all.To, false, board.Area{W: 120, H: 24})
+		return g.Plain()
+	}
+	alone := draw()
+	seen := map[string]bool{}
+	for range all.Charts {
+		v.LayOver()
+		if v.Over == "" {
+			break
+		}
+		seen[v.Over] = true
+		text := draw()
+		if c := all.Chart(v.Over); !strings.Contains(text, "dotted: "+c.About) || text == alone || c.Shape == health.Ribbon {
+			t.Errorf("%s over it:\n%s", v.Over, text)
+		}
+	}
+	if v.Over != "" || len(seen) == 0 || seen["latency"] || draw() != alone {
+		t.Errorf("laid over it were %v, and at last %q", seen, v.Over)
+	}
+}

@@ -133,6 +133,12 @@ func (d *drawing) curve(c *health.Chart, a board.Area) {
 		}
 		edge.draw(d.g, a, d.k.Or(0, '.'))
 	}
+	if c.Bound > s.low && c.Bound <= s.high {
+		y := a.Y + s.row(c.Bound, n)/4
+		for x := 0; x < a.W; x += 2 {
+			d.g.Set(a.X+x, y, d.k.Or('╌', '-'), d.k.In(d.k.Fail))
+		}
+	}
 	if other != nil {
 		ghost := newDots(a.W, a.H)
 		for i, p := range d.carried(other.Band) {

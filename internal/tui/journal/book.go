@@ -2,10 +2,15 @@
 package journal
 
 import (
+	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
 	"time"
+
+	core "lanternfield/internal/core/journal"
+	"lanternfield/internal/core/logline"
 
 	"lanternfield/internal/agentapi"
 
@@ -17,18 +22,12 @@ import (
 
 // Line is an event, or something that a member wrote.
 type Line struct {
-	At     time.Time
-	About  bool // the time is that at which it was seen
-	Event  bool
-	Level  state.Level
-	Member field.MemberName
-	Role   field.RoleName
-	Node   field.NodeName
-	Zone   field.ZoneName
-	Phase  state.Phase // that the event led its member to, where it did
-	Leads  bool
-	Text   string
-	lower  string
+	core.Of
+	At    time.Time
+	About bool        // the time is that at which it was seen
+	Kind  string      // of the event, as it is stored
+	Phase state.Phase // that the event led its member to, where it did
+	Leads bool
 }
 
 // mostLines bounds what a book holds; the oldest go.
@@ -40,12 +39,16 @@ type Book struct {
 	Seq   uint64                     // the newest event that is in it
 	First uint64                     // the oldest event that is in it, or was
 	Read  map[field.MemberName]int64 // how far each member's log has been read
+	Begun map[field.MemberName]int64 // from where on it has been read, and not only searched
 	Gone  int                        // lines that there was no room for
+	found map[string]bool            // what searches have found, each once
 	grown int                        // rises with every change
 }
 
 // NewBook makes an empty book.
-func NewBook() *Book { return &Book{Read: map[field.MemberName]int64{}} }
+func NewBook() *Book {
+	return &Book{Read: map[field.MemberName]int64{}, Begun: map[field.MemberName]int64{}, found: map[string]bool{}}
+}
 
 // quiet are the events that say nothing to people.
 var quiet = map[string]bool{"heard": true, "order-taken": true}
@@ -65,7 +68,7 @@ func (b *Book) AddEvents(entries []control.Entry, where func(*Line)) {
 		if quiet[e.Kind] {
 			continue
 		}
-		l := Line{At: e.At, Event: true, Level: e.Level, Member: e.Member, Role: e.Role, Node: e.Node, Text: e.Text}
+		l := Line{At: e.At, Kind: e.Kind, Of: core.Of{Event: true, Level: logline.Level(e.Level), Member: e.Member, Role: e.Role, Node: e.Node, Text: e.Text}}
 		l.Phase, l.Leads = phases[e.Kind], e.Kind == "leader-seen"
 		if e.Member != "" {
 			l.Text = strings.TrimPrefix(l.Text, string(e.Member)+" ")
@@ -91,23 +94,63 @@ var phases = map[string]state.Phase{"member-planned": state.Planned, "member-sta
 func (b *Book) AddLogs(logs map[field.MemberName]agentapi.Log, where func(*Line)) {
 	var lines []Line
 	for name, log := range logs {
+		if _, known := b.Begun[name]; !known {
+			b.Begun[name] = log.From
+		}
 		b.Read[name] = log.Next
 		for _, x := range log.Lines {
-			l := Line{At: x.At, About: x.About, Level: state.Level(x.Level), Member: name, Text: x.Text}
-			where(&l)
-			lines = append(lines, l)
+			if x.Goes && b.goOn(name, x) {
+				continue
+			}
+			lines = append(lines, lineOf(name, x, where))
 		}
 	}
 	slices.SortStableFunc(lines, func(a, b Line) int { return strings.Compare(string(a.Member), string(b.Member)) })
 	b.add(lines)
 }
 
+// AddFound takes in what a search has found, before all that was read of those logs.
+func (b *Book) AddFound(found map[field.MemberName][]logline.Line, where func(*Line)) {
+	var lines []Line
+	for _, name := range slices.Sorted(maps.Keys(found)) {
+		for _, x := range found[name] {
+			if key := fmt.Sprint(name, x.At.UnixNano(), x.Text); !b.found[key] {
+				b.found[key] = true
+				lines = append(lines, lineOf(name, x, where))
+			}
+		}
+	}
+	b.add(lines)
+}
+
+func lineOf(name field.MemberName, x logline.Line, where func(*Line)) Line {
+	l := Line{At: x.At, About: x.About, Of: core.Of{Level: x.Level, Member: name, Text: x.Text, More: x.More}}
+	where(&l)
+	return l
+}
+
+// goOn puts a line to the one that the member wrote before, and tells whether there is one.
+func (b *Book) goOn(name field.MemberName, x logline.Line) bool {
+	for i := len(b.Lines) - 1; i >= 0 && i >= len(b.Lines)-goneBack; i-- {
+		if l := &b.Lines[i]; l.Member == name && !l.Event {
+			l.More, l.Lower = append(slices.Clone(l.More), append([]string{x.Text}, x.More...)...), ""
+			l.Whole()
+			b.grown++
+			return true
+		}
+	}
+	return false
+}
+
+// goneBack is how many lines back one is looked for that another goes on with.
+const goneBack = 500
+
 func (b *Book) add(lines []Line) {
 	if len(lines) == 0 {
 		return
 	}
 	for i := range lines {
-		lines[i].lower = strings.ToLower(lines[i].Text)
+		lines[i].Whole()
 	}
 	last := time.Time{}
 	if n := len(b.Lines); n > 0 {
@@ -125,106 +168,3 @@ func (b *Book) add(lines []Line) {
 }
 
 func byTime(a, b Line) int { return a.At.Compare(b.At) }
-
-// Filter says which lines are shown. Each word must fit: the name of a role, node, zone or member, or a level, fits the
-// lines of that; every other word must stand in the text.
-type Filter struct {
-	Words []Word
-}
-
-// Word is one word of a filter, as it was understood.
-type Word struct {
-	Kind string // member, role, node, zone, level or text
-	Text string
-}
-
-// Names is what words are understood by.
-type Names struct {
-	Roles   map[field.RoleName]bool
-	Nodes   map[field.NodeName]bool
-	Zones   map[field.ZoneName]bool
-	Members map[field.MemberName]bool
-}
-
-// ParseFilter understands the words of a filter. Text in double quotes is one word and stands for itself.
-func ParseFilter(text string, names Names) Filter {
-	var f Filter
-	for i, part := range strings.Split(text, `"`) {
-		if i%2 == 1 {
-			if part != "" {
-				f.Words = append(f.Words, Word{"text", strings.ToLower(part)})
-			}
-			continue
-		}
-		for _, w := range strings.Fields(part) {
-			kind := "text"
-			switch {
-			case names.Members[field.MemberName(w)]:
-				kind = "member"
-			case names.Roles[field.RoleName(w)]:
-				kind = "role"
-			case names.Nodes[field.NodeName(w)]:
-				kind = "node"
-			case names.Zones[field.ZoneName(w)]:
-				kind = "zone"
-			case w == "event", w == "events":
-				kind, w = "events", "only"
-			case w == "warning", w == "warnings":
-				kind, w = "level", "warning"
-			case w == "error", w == "errors":
-				kind, w = "level", "error"
-			default:
-				w = strings.ToLower(w)
-			}
-			f.Words = append(f.Words, Word{kind, w})
-		}
-	}
-	return f
-}
-
-// String says how the filter was understood.
-func (f Filter) String() string {
-	parts := make([]string, len(f.Words))
-	for i, w := range f.Words {
-		switch {
-		case w.Kind == "text":
-			parts[i] = `with "` + w.Text + `"`
-		case w.Kind == "level" && w.Text == "warning":
-			parts[i] = "warnings and errors"
-		case w.Kind == "level":
-			parts[i] = "errors"
-		case w.Kind == "events":
-			parts[i] = "only events"
-		default:
-			parts[i] = w.Kind + " " + w.Text
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
-// Fits tells whether a line is shown.
-func (f Filter) Fits(l *Line) bool {
-	for _, w := range f.Words {
-		ok := false
-		switch w.Kind {
-		case "member":
-			ok = string(l.Member) == w.Text
-		case "role":
-			ok = string(l.Role) == w.Text
-		case "node":
-			ok = string(l.Node) == w.Text
-		case "zone":
-			ok = string(l.Zone) == w.Text
-		case "events":
-			ok = l.Event
-		case "level":
-			ok = l.Level == state.LevelError || l.Level == state.LevelWarning && w.Text == "warning"
-		default:
-			ok = strings.Contains(l.lower, w.Text) || strings.Contains(string(l.Member), w.Text)
-		}
-		if !ok {
-			return false
-		}
-	}
-	return true
-}

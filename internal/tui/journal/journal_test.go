@@ -10,6 +10,7 @@ import (
 
 	"lanternfield/internal/agentapi"
 
+	core "lanternfield/internal/core/journal"
 	"lanternfield/internal/core/state"
 
 	"lanternfield/internal/control"
@@ -35,8 +36,8 @@ func cutRole(m field.MemberName) (field.RoleName, string, bool) {
 	return field.RoleName(role), rest, ok
 }
 
-func names() Names {
-	return Names{Roles: map[field.RoleName]bool{"wardens": true, "crews": true}, Nodes: map[field.NodeName]bool{"gull-1": true},
+func names() core.Names {
+	return core.Names{Roles: map[field.RoleName]bool{"wardens": true, "crews": true}, Nodes: map[field.NodeName]bool{"gull-1": true},
 		Zones: map[field.ZoneName]bool{"north-quay": true}, Members: map[field.MemberName]bool{"wardens-1": true, "crews-1": true}}
 }
 
@@ -73,28 +74,6 @@ func TestEventsAndLinesAreMergedInTime(t *testing.T) {
 	v.Sync(b, names)
 	if got := texts(b, v); !strings.HasPrefix(got, "deploy asked for|late report|started") || strings.Contains(got, "again") {
 		t.Errorf("what comes late stands in its time, and nothing twice: %s", got)
-	}
-}
-
-func TestWordsOfAFilter(t *testing.T) {
-	b := filled()
-	for _, test := range []struct{ text, means, shows string }{
-		{"wardens", "role wardens", "started as process 7|Listening|the tide is low|went dark"},
-		{"crews-1", "member crews-1", "lost touch with the store"},
-		{"wardens warnings", "role wardens, warnings and errors", "the tide is low|went dark"},
-		{"errors", "errors", "lost touch with the store|went dark"},
-		{"events gull-1", "only events, node gull-1", "started as process 7|went dark"},
-		{"north-quay LOST", `zone north-quay, with "lost"`, "lost touch with the store"},
-		{`"tide is"`, `with "tide is"`, "the tide is low"},
-		{`"wardens"`, `with "wardens"`, "started as process 7|Listening|the tide is low|went dark"},
-		{"nothing-like-it", `with "nothing-like-it"`, ""},
-		{`"`, "", "deploy asked for|started as process 7|Listening|lost touch with the store|the tide is low|went dark"},
-	} {
-		v := &View{Text: test.text}
-		v.Sync(b, names)
-		if got := texts(b, v); got != test.shows || v.filter.String() != test.means {
-			t.Errorf("%s means %s and shows %s", test.text, v.filter, got)
-		}
 	}
 }
 
@@ -148,7 +127,7 @@ func TestItIsDrawnAtEverySizeAndMarksWhatCameLater(t *testing.T) {
 	g := grid.New(100, 12, theme.Dark().Page())
 	v.Draw(g, theme.Dark(), board.Area{W: 100, H: 12}, at(20))
 	plain := g.Plain()
-	for _, want := range []string{"▸12:00:00.020", "◐ wardens-1", "✖ wardens-1", "~12:00:00", "7 lines"} {
+	for _, want := range []string{"▸12:00:00.020", "◐ wardens-1", "✖ wardens-1", "~12:00:00", "3 events, and 4 lines of members · 2 errors · 1 warning"} {
 		if !strings.Contains(plain, want) {
 			t.Errorf("%q is missing:\n%s", want, plain)
 		}
@@ -167,5 +146,60 @@ func TestABookForgetsTheOldest(t *testing.T) {
 	}
 	if len(b.Lines) > mostLines*5/4 || b.Gone == 0 || !b.Lines[0].At.After(at(0)) {
 		t.Errorf("%d lines are kept, %d have gone", len(b.Lines), b.Gone)
+	}
+}
+
+// TestOneStandsInTheHistogram goes from part to part in which there is something, opens a trace, and asks what an event follows from.
+func TestOneStandsInTheHistogram(t *testing.T) {
+	b := filled()
+	b.AddEvents([]control.Entry{{Seq: 5, At: at(10_000), Kind: "member-started", Member: "wardens-1", Text: "wardens-1 started as process 8"}}, where)
+	b.AddLogs(map[field.MemberName]agentapi.Log{"wardens-1": {Next: 95, Lines: []logline.Line{{At: at(41), Goes: true, Text: "at Dock.open(Dock.java:7)"}}}}, where)
+	b.AddFound(map[field.MemberName][]logline.Line{"crews-1": {{At: at(-5000), Text: "of yesterday"}}}, where)
+	b.AddFound(map[field.MemberName][]logline.Line{"crews-1": {{At: at(-5000), Text: "of yesterday"}}}, where)
+	v := &View{Follow: true}
+	draw := func() string {
+		v.Sync(b, names)
+		g := grid.New(100, 14, theme.Dark().Page())
+		v.Draw(g, theme.Dark(), board.Area{W: 100, H: 14}, time.Time{})
+		return g.Plain()
+	}
+	draw()
+	if !v.Stride(-1) || v.At().After(at(100)) || v.At().Before(at(0)) || v.Follow {
+		t.Errorf("a stride back leads to %s", v.At())
+	}
+	if !v.Stride(-1) || !v.At().Equal(at(-5000)) || v.Stride(-1) {
+		t.Errorf("another leads to %s", v.At())
+	}
+	if !v.Stride(1) || !v.At().Equal(at(0)) {
+		t.Errorf("one forth leads to %s", v.At())
+	}
+	if !v.Click(99-1, 1) || !v.At().Equal(at(10_000)) {
+		t.Errorf("a click at its end leads to %s", v.At())
+	}
+	how, found := v.Cause(names, nil)
+	if !found || v.Under().Text != "went dark" || how == "" {
+		t.Errorf("it follows from %q: %s", v.Under().Text, how)
+	}
+	if !v.Return() || !v.At().Equal(at(10_000)) || v.Return() {
+		t.Errorf("back, it stands at %s", v.At())
+	}
+	v.Seek(at(30))
+	if got := v.Under(); len(got.More) != 1 || !strings.Contains(draw(), "+1") || strings.Contains(draw(), "Dock.java") {
+		t.Errorf("a line with more: %+v", got)
+	}
+	if v.Open = true; !strings.Contains(draw(), "Dock.java") {
+		t.Errorf("opened, it is not shown:\n%s", draw())
+	}
+	v.Move(1)
+	if strings.Contains(draw(), "Dock.java") {
+		t.Error("it stays open although the cursor has gone on")
+	}
+	v.Text = "crews"
+	if text := draw(); !strings.Contains(text, "2 of 8 lines: role crews") || !strings.Contains(text, "crews 2") {
+		t.Errorf("counts are missing:\n%s", text)
+	}
+	v.Text = "/(/"
+	if text := draw(); !strings.Contains(text, "is no regular expression") {
+		t.Errorf("what is wrong with a pattern is not said:\n%s", text)
 	}
 }

@@ -10,8 +10,6 @@ import (
 	"charm.land/bubbles/v2/key"
 
 	"lanternfield/internal/core/finding"
-	"lanternfield/internal/core/plan"
-	"lanternfield/internal/core/wording"
 	"lanternfield/internal/tui/board"
 	"lanternfield/internal/tui/grid"
 )
@@ -22,6 +20,8 @@ type line struct {
 	text  string
 	style grid.Style
 	head  bool
+	right string // at the right edge, where there is room for it
+	here  bool   // the cursor stands there
 
 	beside *line // in a second column
 }
@@ -48,9 +48,13 @@ func frame(g *grid.Grid, k theme.Theme, title, foot string, lines []line, from i
 			g.Clip(x, y, w, l.text, l.style)
 			return
 		}
+		if l.here {
+			g.Clip(x-1, y, 1, string(k.Or('▸', '>')), k.In(k.Act).Strong())
+		}
 		g.Clip(x, y, 12, l.mark, k.In(k.Act))
 		skip := 1 + max(2, grid.Width(l.mark))
 		g.Clip(x+skip, y, w-skip-1, l.text, l.style)
+		g.Clip(x+w-grid.Width(l.right), y, grid.Width(l.right), l.right, k.Quiet())
 	}
 	for i := range shown {
 		if from+i >= len(lines) {
@@ -69,126 +73,6 @@ func frame(g *grid.Grid, k theme.Theme, title, foot string, lines []line, from i
 	}
 	g.Clip(x+2, y+h-1, w-4, foot, k.Quiet())
 	return shown
-}
-
-// Body is the lines of a review. They depend on nothing but what they are made of, so that they need not be made for every
-// frame.
-type Body struct {
-	field string
-	lines []line
-}
-
-// Review draws a review over the board. From is the first line shown; it gives how many lines there are.
-func Review(g *grid.Grid, k theme.Theme, b Body, foot string, from int) (lines, shown int) {
-	return len(b.lines), frame(g, k, fmt.Sprintf("Review: what deploying %s would change", b.field), foot, b.lines, from)
-}
-
-// ReviewBody makes the lines of a review for a screen of that width.
-func ReviewBody(width int, k theme.Theme, r *plan.Review, findings []finding.Finding) Body {
-	var all []line
-	for _, f := range findings {
-		style := k.In(k.Warm)
-		if f.Severity == finding.Error {
-			style = k.In(k.Fail)
-		}
-		for _, text := range grid.Wrap(fmt.Sprintf("%s: %s", f.Severity, f.Text), min(width-2, wideFrame)-4) {
-			all = append(all, line{text: text, style: style, head: true})
-		}
-	}
-	if len(findings) > 0 {
-		all = append(all, line{head: true})
-	}
-	wrapped := func(mark, text string, style grid.Style) {
-		for i, part := range grid.Wrap(text, min(width-2, wideFrame)-8) {
-			if i > 0 {
-				mark = ""
-			}
-			all = append(all, line{mark: mark, text: part, style: style})
-		}
-	}
-	if r.Quick {
-		return Body{r.Field, append(all, line{text: "Working out what deploying would change …", style: k.Quiet(), head: true})}
-	}
-	for i, part := range r.Parts() {
-		if i > 0 {
-			all = append(all, line{head: true})
-		}
-		for _, words := range grid.Wrap(r.Title(part), min(width-2, wideFrame)-4) {
-			all = append(all, line{text: words, style: k.Quiet(), head: true})
-		}
-		if part[0].Kind == plan.Prepare { // one line says it for all of them
-			wrapped(string(k.Or('·', '.')), prepare(part), k.Quiet())
-			continue
-		}
-		for _, s := range part {
-			mark, style := "", k.Text()
-			switch s.Kind {
-			case plan.Start:
-				mark = string(k.Or('○', '+'))
-			case plan.Change:
-				mark = "~"
-			case plan.Free:
-				mark, style = string(k.Or('·', '.')), k.Quiet()
-			case plan.Take, plan.Forget:
-				mark, style = string(k.Or('✖', 'x')), k.In(k.Fail)
-			}
-			wrapped(mark, s.Text, style)
-		}
-	}
-	if r.Expected.Any() {
-		all = append(all, line{head: true})
-		wrapped("", "It takes: "+r.Expected.Whole()+".", k.Text())
-	}
-	for _, u := range r.Unplaced {
-		wrapped("!", fmt.Sprintf("%s fits nowhere: %s", u.Member, u.Why), k.In(k.Fail))
-	}
-	for _, m := range r.Missing {
-		wrapped("!", m, k.In(k.Fail))
-	}
-	if len(r.Pending) > 0 && !r.Empty() {
-		all = append(all, line{head: true})
-	}
-	for _, p := range r.Pending {
-		wrapped(string(k.Or('◐', 'o')), p.String(), k.In(k.Warm))
-	}
-	if r.Empty() {
-		all = append(all, line{text: "The field is as the draft wants it: nothing to change.", style: k.Text(), head: true})
-	}
-	return Body{r.Field, all}
-}
-
-// prepare words the nodes that get an agent.
-func prepare(steps []plan.Step) string {
-	come := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !s.Comes })
-	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return s.Comes })
-	var text []string
-	if len(steps) > 0 {
-		text = append(text, start(steps))
-	}
-	if len(come) > 0 {
-		var names []string
-		for _, s := range come {
-			names = append(names, string(s.Node))
-		}
-		text = append(text, fmt.Sprintf("wait for %s to join as %s", wording.Plural(len(come), "a machine", "machines"), wording.And(names)))
-	}
-	return strings.Join(text, "; ")
-}
-
-func start(steps []plan.Step) string {
-	const most = 24
-	nodes := make([]string, min(len(steps), most))
-	for i := range nodes {
-		nodes[i] = string(steps[i].Node)
-	}
-	if len(nodes) == 1 {
-		return "start the agent of " + nodes[0]
-	}
-	text := "start the agents of " + strings.Join(nodes, ", ")
-	if len(steps) > most {
-		text += fmt.Sprintf(" and %d more nodes", len(steps)-most)
-	}
-	return text
 }
 
 // Keys draws all keys, grouped; in two columns where there is room for them.

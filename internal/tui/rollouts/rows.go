@@ -308,8 +308,13 @@ func (p *picture) says(row *rollout.Row) (string, grid.Style) {
 	case now.Phase == state.Planned || now.Due:
 		return "waits", k.Quiet()
 	}
-	text := string(now.Phase) + " " + field.Brief(now.Until(p.seen.Now).Sub(now.From))
-	if now.Usual.Known() {
+	since := now.Until(p.seen.Now).Sub(now.From)
+	text := string(now.Phase) + " " + field.Brief(since)
+	switch {
+	case !now.Usual.Known():
+	case since > now.Usual.Median:
+		text += ", usually " + field.Brief(now.Usual.Median)
+	default:
 		text += " of " + field.Brief(now.Usual.Median)
 	}
 	return text, k.In(k.Warm)

@@ -304,11 +304,18 @@ func (t Tide) scale(g *grid.Grid, k theme.Theme, a Area, y, cursor int) {
 	if t.Now {
 		left, right = span+" ago", "now"
 	}
-	g.Text(a.X+margin, y, left, k.In(k.Faint))
-	g.Text(a.X+a.W-1-len(right), y, right, k.In(k.Faint))
+	from, to := a.X+margin, a.X+a.W-1
 	if cursor >= 0 {
 		text := t.Cursor.Local().Format("15:04:05.0")
-		x := min(max(a.X+margin+cursor-len(text)/2, a.X+margin), a.X+a.W-1-len(text))
-		g.Text(x-1, y, " "+text+" ", k.In(k.Act).Strong())
+		x := min(max(from+cursor-len(text)/2, from), to-len(text))
+		g.Text(x, y, text, k.In(k.Act).Strong())
+		if x <= from+len(left) { // what it would cover a part of is left out
+			left = ""
+		}
+		if x+len(text) >= to-len(right) {
+			right = ""
+		}
 	}
+	g.Text(from, y, left, k.In(k.Faint))
+	g.Text(to-len(right), y, right, k.In(k.Faint))
 }

@@ -156,3 +156,29 @@ func TestTheTimeCursorFindsMomentsAndEvents(t *testing.T) {
 		t.Errorf("the cursor is not shown:\n%s", g.Plain())
 	}
 }
+
+// TestWordsBelowTheTideAreWholeOrNotThere moves the time cursor along the whole tide.
+func TestWordsBelowTheTideAreWholeOrNotThere(t *testing.T) {
+	samples := []control.Sample{{At: ago(29), Lit: 1, Want: 1}}
+	left, right := 0, 0
+	for at := 0.0; at <= 29; at += 0.5 {
+		g := grid.New(90, 6, theme.Dark().Page())
+		tide := Tide{Samples: samples, Lit: 1, Want: 1, End: noon, Cursor: ago(at)}
+		Draw(g, theme.Dark(), tide, Area{W: 90, H: 6})
+		line := strings.Split(g.Plain(), "\n")[5]
+		cursor, end := ago(at).Local().Format("15:04:05.0"), noon.Local().Format("15:04:05")
+		before, after, found := strings.Cut(line, cursor)
+		if before, after = strings.TrimSpace(before), strings.TrimSpace(after); !found || before != "" && before != "30 s earlier" || after != "" && after != end {
+			t.Errorf("%.1f s before its end: %q", at, line)
+		}
+		if before != "" {
+			left++
+		}
+		if after != "" {
+			right++
+		}
+	}
+	if left < 30 || right < 30 {
+		t.Errorf("they are there %d and %d times of 59", left, right)
+	}
+}
