@@ -98,6 +98,9 @@ func TestHostsOverSSH(t *testing.T) {
 			out, _ := x.try(time.Minute, "status", x.file)
 			t.Log(out)
 			for _, m := range hosts.list {
+				if m.init == nil {
+					continue
+				}
 				t.Log(m.run("tail -n 15 /var/lib/lanternfield/*/*/agent/agent.log /var/lib/lanternfield/*/*/agent/logs/*; true"))
 			}
 		}

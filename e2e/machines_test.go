@@ -177,6 +177,9 @@ func (m *machine) halt() {
 // first is the first process of the machine, as this machine counts.
 func (m *machine) first() string {
 	m.all.Helper()
+	if m.init == nil {
+		m.all.Fatalf("%s does not run", m.name)
+	}
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", m.init.Process.Pid, m.init.Process.Pid))
 	if err != nil || len(strings.Fields(string(data))) != 1 {
 		m.all.Fatalf("the first process of %s cannot be found: %v %q", m.name, err, data)

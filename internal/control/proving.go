@@ -52,7 +52,7 @@ const (
 
 // proveOnce carries out a proof on the field as it was at that moment.
 func (c *Controller) proveOnce(ctx context.Context, s *state.State, due *state.ProofRun) state.ProofResult {
-	agents := &reach{ground: c.ground, state: s, found: map[field.NodeName]agentapi.Agent{}}
+	agents := newReach(c.ground, s)
 	defer agents.close()
 	p := proving.Prover{State: s, Ask: agents.ask, Kept: c.kept(nil)}
 	return p.Run(ctx, due)
@@ -92,13 +92,24 @@ func (c *Controller) undisturbed(ctx context.Context, before *state.State) (now 
 	return now, false
 }
 
-// reach finds agents of nodes, each once.
+// reach finds agents of nodes, each once. A node that cannot be reached keeps nobody waiting who asks for another.
 type reach struct {
 	ground ground.Ground
 	state  *state.State
 
 	mu    sync.Mutex
-	found map[field.NodeName]agentapi.Agent
+	found map[field.NodeName]*finding
+}
+
+// finding is an agent that is found, or being found: all who ask for it meanwhile are answered at once.
+type finding struct {
+	done  chan struct{}
+	agent agentapi.Agent
+	err   error
+}
+
+func newReach(on ground.Ground, s *state.State) *reach {
+	return &reach{ground: on, state: s, found: map[field.NodeName]*finding{}}
 }
 
 func (r *reach) ask(ctx context.Context, node field.NodeName, m field.MemberName, q order.Question) (order.Said, error) {
@@ -109,24 +120,39 @@ func (r *reach) ask(ctx context.Context, node field.NodeName, m field.MemberName
 	return agent.Ask(ctx, m, q)
 }
 
-// agent gives the agent of a node, as it was last known.
+// agent gives the agent of a node, as it was last known. One that was not found is looked for again by whoever asks next.
 func (r *reach) agent(ctx context.Context, node field.NodeName) (agentapi.Agent, error) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if agent := r.found[node]; agent != nil {
-		return agent, nil
+	f := r.found[node]
+	if f == nil {
+		f = &finding{done: make(chan struct{})}
+		r.found[node] = f
+		r.mu.Unlock()
+		f.agent, f.err = r.ground.Find(ctx, node, r.state.Nodes[node].Binding())
+		if f.err != nil {
+			r.mu.Lock()
+			delete(r.found, node)
+			r.mu.Unlock()
+		}
+		close(f.done)
+		return f.agent, f.err
 	}
-	agent, err := r.ground.Find(ctx, node, r.state.Nodes[node].Binding())
-	if err == nil {
-		r.found[node] = agent
+	r.mu.Unlock()
+	select {
+	case <-f.done:
+		return f.agent, f.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
 	}
-	return agent, err
 }
 
+// close ends what was found. Nobody asks any longer.
 func (r *reach) close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, a := range r.found {
-		a.Close()
+	for _, f := range r.found {
+		if <-f.done; f.err == nil {
+			f.agent.Close()
+		}
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"lanternfield/internal/agentapi"
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
@@ -71,7 +70,7 @@ func (c *Controller) Trust(ctx context.Context) (*snapshot.Trust, error) {
 	if out.Bundle, err = c.members.Authorities(s.Field.Name, s.Authorities); err != nil {
 		return nil, err
 	}
-	agents := &reach{ground: c.ground, state: s, found: map[field.NodeName]agentapi.Agent{}}
+	agents := newReach(c.ground, s)
 	defer agents.close()
 	var asking sync.WaitGroup
 	for i := range out.Certificates {
