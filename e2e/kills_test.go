@@ -240,11 +240,11 @@ func TestAnAgentThatHangsMakesItsNodeUnknown(t *testing.T) {
 		return n
 	}
 	s := x.status()
-	if unknown(s) != 3 || s.State != "degraded" || !strings.Contains(s.Verdict, "are unknown: its agent does not answer") {
+	if unknown(s) != 3 || s.State != "degraded" || !strings.Contains(s.Verdict, "are unknown: the agent of ") {
 		t.Errorf("without a controller: %d unknown, %s: %s", unknown(s), s.State, s.Verdict)
 	}
 	screen := newScreen(t, x, 120, 36, "open", x.file)
-	screen.has("are unknown: its agent does not answer")
+	screen.has("are unknown: the agent of ")
 	if s := x.status(); unknown(s) != 3 {
 		t.Errorf("with a controller: %d unknown, %s", unknown(s), s.Verdict)
 	}

@@ -137,7 +137,7 @@ func (d *driver) reach(ctx context.Context, tried bool) bool {
 	case ctx.Err() == nil:
 		slog.Info("lost touch with an agent", "node", d.node, "error", err)
 		if tried || errors.Is(err, context.DeadlineExceeded) {
-			d.lost(ctx, "its agent does not answer", false)
+			d.lost(ctx, state.Silent, false)
 		}
 	}
 	return false

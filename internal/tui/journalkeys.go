@@ -194,6 +194,24 @@ func (a *app) standOn(by int) tea.Cmd {
 	return a.stoodOn(a.journal.Move(by))
 }
 
+// standOnEvent stands on the event before or after the line under the cursor.
+func (a *app) standOnEvent(forward bool) tea.Cmd {
+	j := &a.journal
+	j.Sync(a.book, a.names)
+	by := -1
+	if forward {
+		by = 1
+	}
+	switch {
+	case j.Event(by):
+		return a.stoodOn(j.Follow)
+	case forward:
+		return a.standOn(1 << 30)
+	}
+	a.say(false, "No event before this line has been read. Up, at the first line, reads what is older.")
+	return nil
+}
+
 // stoodOn has the time cursor follow the one among the lines; at the last of them it is now.
 func (a *app) stoodOn(last bool) tea.Cmd {
 	if last {

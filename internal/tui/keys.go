@@ -115,8 +115,8 @@ func newKeys() keyMap {
 
 		Back:       bind("[", "back in time", "["),
 		Forth:      bind("]", "forth in time", "]"),
-		EventBack:  bind("{", "to the moment before the last event", "{"),
-		EventForth: bind("}", "to the moment before the next event", "}"),
+		EventBack:  bind("{", "to the moment before the last event; in the journal, to that event", "{"),
+		EventForth: bind("}", "to the moment before the next event; in the journal, to that event", "}"),
 		Now:        bind("n", "return to now", "n"),
 		Widen:      bind("t", "widen the tide, up to the field's whole life", "t"),
 

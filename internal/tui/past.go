@@ -163,6 +163,9 @@ func (a *app) stepTime(by int) tea.Cmd {
 
 // stepEvent moves the time cursor to just before an event.
 func (a *app) stepEvent(forward bool) tea.Cmd {
+	if a.view == journalView {
+		return a.standOnEvent(forward)
+	}
 	at, ok := a.drawnTide().Event(a.moment(), forward)
 	switch {
 	case ok:

@@ -64,6 +64,15 @@ func TestKeysOfTheJournalAndOfCharts(t *testing.T) {
 	if back := r.journal.At(); !back.After(cause) {
 		t.Errorf("what it follows from is of %s, and back from there it is %s", cause, back)
 	}
+	r.do("n", "{")
+	if l := r.journal.Under(); l == nil || !l.Event || r.past == nil || !r.past.at.Equal(l.At) {
+		t.Errorf("to an event leads to %+v", l)
+	}
+	before := r.journal.At()
+	r.do("{", "}")
+	if !r.journal.At().Equal(before) {
+		t.Errorf("an event back and one forth leads from %s to %s", before, r.journal.At())
+	}
 	r.do("n", "3", "enter", "L")
 	r.shows(t, "dotted: ")
 }

@@ -153,15 +153,15 @@ func (f *finder) lags() {
 			continue
 		}
 		unit := ""
-		if m.Gauge != nil && m.Gauge.Unit != "" {
-			unit = " " + m.Gauge.Unit
+		if m.Gauge != nil {
+			unit = m.Gauge.Unit
 		}
-		text := fmt.Sprintf("%s is %.4g%s behind", m.Member, lag, unit)
+		text := fmt.Sprintf("%s is %s behind", m.Member, field.Amount(lag, unit))
 		if bounded && lag > most {
-			text += fmt.Sprintf(", more than %.4g", most)
+			text += ", more than " + field.Amount(most, unit)
 		}
 		if grows {
-			text += fmt.Sprintf(", and falls further behind: %.3g%s every second", rate, unit)
+			text += fmt.Sprintf(", and falls further behind by %s every second", field.Amount(rate, unit))
 		}
 		f.add(state.Notice{Kind: state.NoticeLag, Member: m.Member, Role: m.Role, Node: m.Node, Text: text})
 	}

@@ -90,7 +90,7 @@ func TestWhatAPersonIsToldOf(t *testing.T) {
 		}, "", nil},
 		{"lag grows", func(_ *state.State, trends map[field.MemberName]*Trend) {
 			trends["crews-1"] = lag(10, 20, 30, 40, 50, 60, 70, 80)
-		}, "lag/crews-1", []string{"crews-1 is 80 behind, and falls further behind: 1.14 every second"}},
+		}, "lag/crews-1", []string{"crews-1 is 80 behind, and falls further behind by 1.1 every second"}},
 		{"lag grew, and has gone", func(_ *state.State, trends map[field.MemberName]*Trend) {
 			trends["crews-1"] = lag(10, 20, 30, 40, 50, 60, 70, 0)
 		}, "", nil},

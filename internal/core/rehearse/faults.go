@@ -7,6 +7,7 @@ import (
 	"lanternfield/internal/core/engine"
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/order"
+	"lanternfield/internal/core/state"
 )
 
 // Kill kills the member's process, if one runs.
@@ -27,7 +28,7 @@ func (w *World) Cut(name field.NodeName) {
 	n.cut = true
 	w.after(noticeCut, func() {
 		if n.cut {
-			_ = w.Do(engine.NodeLost{Node: name, Why: "its agent does not answer"})
+			_ = w.Do(engine.NodeLost{Node: name, Why: state.Silent})
 		}
 	})
 }

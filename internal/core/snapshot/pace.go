@@ -47,10 +47,10 @@ func (m MemberView) Late() string {
 // mostLate is how many slow or stuck members a verdict names.
 const mostLate = 2
 
-// Judged has the verdict say who is stuck, before anything else, and who is slow, after it.
+// Judged has the verdict say who is stuck, before anything else, and who is slow, after it; then what is noticed, and at last what is well.
 func (snap *Snapshot) Judged() {
-	if snap.said == "" {
-		snap.said = snap.Verdict
+	if snap.said == "" { // nothing of it is to be judged
+		return
 	}
 	var parts []string
 	for _, word := range []pace.Word{pace.Stuck, pace.Slow} {
@@ -71,6 +71,9 @@ func (snap *Snapshot) Judged() {
 		}
 	}
 	parts = append(parts, snap.noticed()...)
+	if snap.State == Converged {
+		parts = append(parts, strengths(snap)...)
+	}
 	snap.Verdict = strings.Join(parts, " · ")
 }
 
@@ -100,5 +103,5 @@ func (snap *Snapshot) noticed() []string {
 	return parts
 }
 
-// Said is the verdict without who is slow or stuck, and without notices.
+// Said is the verdict without who is slow or stuck, what is noticed, and what is well.
 func (snap *Snapshot) Said() string { return cmp.Or(snap.said, snap.Verdict) }

@@ -63,7 +63,7 @@ type Snapshot struct {
 
 	Notices []state.Notice `json:"notices,omitempty"` // of which a person is told, and that are so
 
-	said string // the verdict without who is slow or stuck
+	said string // the verdict without who is slow or stuck, what is noticed, and what is well
 }
 
 // KeptNames lists the members of whom data is kept.
@@ -155,7 +155,8 @@ func Of(s *state.State, at time.Time) *Snapshot {
 	snap.Notices = s.OpenNotices()
 	snap.Problems = append(append(endings(s, at), lostLinks(s)...), unfiltered(s)...)
 	snap.State = judge(s, snap)
-	snap.Verdict = sentence(s, snap)
+	snap.said = sentence(s, snap)
+	snap.Judged()
 	return snap
 }
 

@@ -105,9 +105,6 @@ func sentence(s *state.State, snap *Snapshot) string {
 	for _, more := range [][]string{strays(s), missingNodes(snap), darkMembers(snap), troubledRoles(snap), unproved(snap), unlikeTheList(snap), halted(snap), paused(s), waiting(snap), restartsToCome(s)} {
 		parts = append(parts, more...)
 	}
-	if snap.State == Converged {
-		parts = append(parts, strengths(snap)...)
-	}
 	return strings.Join(parts, " · ")
 }
 
@@ -237,51 +234,6 @@ func missingNodes(snap *Snapshot) []string {
 	}
 	if len(asked) > 0 {
 		parts = append(parts, fmt.Sprintf("%s %s asked for", wording.FirstOf(asked, 3), wording.Plural(len(asked), "is", "are")))
-	}
-	return parts
-}
-
-// darkMembers words up to two reasons for which members are dark, each with those that have it, and counts the other members.
-func darkMembers(snap *Snapshot) []string {
-	type reason struct {
-		word, why string
-		who       []string
-	}
-	var parts []string
-	var reasons []*reason
-	for _, m := range snap.Members {
-		if m.Trouble != "" {
-			parts = append(parts, m.Trouble)
-			continue
-		}
-		if m.Left || m.Phase != state.Failed && m.Phase != state.Unready && m.Phase != state.Unknown && (m.Phase != state.Placing || m.Why == "") {
-			continue
-		}
-		word := map[state.Phase]string{state.Failed: "dark", state.Unready: "not ready", state.Unknown: "unknown"}[m.Phase]
-		i := slices.IndexFunc(reasons, func(r *reason) bool { return r.word == word && r.why == m.Why })
-		if i < 0 {
-			i = len(reasons)
-			reasons = append(reasons, &reason{word: word, why: m.Why})
-		}
-		reasons[i].who = append(reasons[i].who, string(m.Member))
-	}
-	more := 0
-	for i, r := range reasons {
-		if i >= 2 {
-			more += len(r.who)
-			continue
-		}
-		text := fmt.Sprintf("%s %s %s", wording.And(r.who), wording.Plural(len(r.who), "is", "are"), r.word)
-		if r.word == "" {
-			text = wording.And(r.who) + " cannot be placed"
-		}
-		if r.why != "" {
-			text += ": " + r.why
-		}
-		parts = append(parts, text)
-	}
-	if more > 0 {
-		parts = append(parts, fmt.Sprintf("%d more %s dark", more, wording.Plural(more, "is", "are")))
 	}
 	return parts
 }

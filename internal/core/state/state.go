@@ -137,6 +137,9 @@ type Node struct {
 	Strays map[field.MemberName]Stray `json:",omitzero"` // what its agent runs and the log does not know, after a person has taken the field over
 }
 
+// Silent is why a node is unreachable of which nothing else is known; behind it stands what else is.
+const Silent = "its agent does not answer"
+
 // Role is what is known of a role as a cluster.
 type Role struct {
 	Name        field.RoleName      `json:",omitzero"`

@@ -384,6 +384,14 @@ func Value(v float64, unit string) string {
 		return digits(v)
 	case "":
 		return digits(v)
+	case "s", "seconds":
+		switch a := math.Abs(v); {
+		case a == 0 || a >= 1:
+			return digits(v) + " s"
+		case a >= 1e-3:
+			return digits(v*1e3) + " ms"
+		}
+		return digits(v*1e6) + " µs"
 	}
 	return digits(v) + " " + unit
 }

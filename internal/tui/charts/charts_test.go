@@ -100,7 +100,7 @@ func TestValuesAreReadable(t *testing.T) {
 		want  string
 	}{
 		{0.0123, "cores", "0.01 cores"}, {0.00123, "cores", "0.0012 cores"}, {12.34, "ms", "12.3 ms"}, {1234.5, "ms", "1234 ms"}, {3, "members", "3"}, {0.5, "share", "50 %"}, {3 << 20, "bytes", "3 MiB"},
-		{2048, "bytes/s", "2 KiB/s"}, {-1, "members", "-1"}, {7, "", "7"},
+		{2048, "bytes/s", "2 KiB/s"}, {-1, "members", "-1"}, {7, "", "7"}, {7.2e-05, "s", "72 µs"}, {0.0123, "s", "12.3 ms"}, {2.5, "seconds", "2.50 s"}, {0, "s", "0 s"},
 	} {
 		if got := Value(c.value, c.unit); got != c.want {
 			t.Errorf("%v %s is %q, want %q", c.value, c.unit, got, c.want)

@@ -101,7 +101,16 @@ func TestTheCursorStandsInTime(t *testing.T) {
 	if last := v.Move(1 << 20); !last || !v.Follow {
 		t.Error("at the end it follows again")
 	}
+	if v.Move(-2); !v.Event(-1) || !v.At().Equal(at(10)) || v.Follow {
+		t.Errorf("from the line of 30 ms, the event before is that of %s", v.At())
+	}
+	if !v.Event(1) || !v.At().Equal(at(40)) {
+		t.Errorf("and the one after it that of %s", v.At())
+	}
 	empty := &View{Text: "nothing-like-it"}
+	if empty.Sync(b, names); empty.Event(-1) || empty.Event(1) {
+		t.Error("there is an event among no lines")
+	}
 	empty.Sync(b, names)
 	empty.Move(1)
 	empty.Seek(at(3))

@@ -87,6 +87,18 @@ func (v *View) Move(by int) (last bool) {
 // AtTop tells whether it stands on the first line.
 func (v *View) AtTop() bool { return v.cursor == 0 }
 
+// Event stands on the next event in that direction among the shown lines, and tells whether there is one.
+func (v *View) Event(by int) bool {
+	for i := v.cursor + by; i >= 0 && i < len(v.shown); i += by {
+		if v.book.Lines[v.shown[i]].Event {
+			v.stand(i)
+			v.Follow = v.cursor == len(v.shown)-1
+			return true
+		}
+	}
+	return false
+}
+
 // Page is how many lines are shown.
 func (v *View) Page() int { return max(1, v.page-1) }
 
