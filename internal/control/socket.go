@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"time"
@@ -179,19 +178,13 @@ type remote struct {
 
 // dial finds out whether the holder answers.
 func dial(ctx context.Context, f Folder) (*remote, error) {
-	r := &remote{folder: f, http: &http.Client{Transport: &http.Transport{
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			path, done, err := f.socket()
-			if err != nil {
-				return nil, err
-			}
-			defer done()
-			var d net.Dialer
-			return d.DialContext(ctx, "unix", path)
-		}}}}
+	way := &keeperDialer{folder: f}
+	r := &remote{folder: f, http: &http.Client{Transport: &http.Transport{DialContext: way.connect}}}
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	return r, r.call(ctx, http.MethodGet, "/v1/keeper", nil, &r.keeper)
+	err := r.call(ctx, http.MethodGet, "/v1/keeper", nil, &r.keeper)
+	way.answered.Store(err == nil)
+	return r, err
 }
 
 // answers tells whether somebody holds the field and answers.

@@ -92,3 +92,39 @@ func TestTheDoorStaysOpenForWhoComesInAtTheLastMoment(t *testing.T) {
 		t.Errorf("the lock says %v, before that %v", now, last)
 	}
 }
+
+// TestACommandGoesOnWithWhoKeepsTheFieldNext has one who keeps the field let go of it for another while a command goes on: what the command asks next is asked of
+// that one. Where nobody comes, it says so in a moment.
+func TestACommandGoesOnWithWhoKeepsTheFieldNext(t *testing.T) {
+	f := folder(t)
+	first, err := Hold(t.Context(), f, "deploy")
+	if err != nil {
+		t.Fatal(err)
+	}
+	command, _, err := Attach(t.Context(), f, "access")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer command.Close()
+	if err := first.Close(); err != nil {
+		t.Fatal(err)
+	}
+	next := make(chan *Controller, 1)
+	go func() {
+		c, err := Hold(context.Background(), f, "serve")
+		if err != nil {
+			t.Error(err)
+		}
+		next <- c
+	}()
+	if s, err := command.Snapshot(t.Context()); err != nil || s.Keeper == nil || s.Keeper.Command != "serve" {
+		t.Errorf("who keeps the field next is not found: %+v, %v", s, err)
+	}
+	if err := (<-next).Close(); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	if _, err := command.Snapshot(t.Context()); err == nil || !strings.Contains(err.Error(), "does not answer") || time.Since(began) < nobodyFor {
+		t.Errorf("nobody keeps the field, which is known after %s: %v", time.Since(began), err)
+	}
+}
