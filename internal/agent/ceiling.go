@@ -23,7 +23,8 @@ func (m *member) weigh() {
 	m.instance.Look(m.proc)
 	m.mu.Lock()
 	before := m.measure.Usage
-	m.measure.Usage = agentapi.Usage{Memory: bytes, CPU: usage.CPU, Read: usage.Read, Written: usage.Written, Worked: before.Worked, Wrote: m.wrote()}
+	m.measure.Usage = agentapi.Usage{Memory: bytes, CPU: usage.CPU, Read: usage.Read, Written: usage.Written, Received: usage.Received, Sent: usage.Sent,
+		Worked: before.Worked, Wrote: m.wrote()}
 	if more := usage.CPU - before.CPU; before.Worked.IsZero() || more >= leastWork || more < 0 {
 		m.measure.Worked = now
 	}

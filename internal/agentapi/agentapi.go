@@ -124,8 +124,12 @@ type Usage struct {
 	CPU     time.Duration `json:"cpu_ns,omitempty"`  // of processors, since they were started
 	Read    int64         `json:"read,omitempty"`    // bytes from disks, likewise
 	Written int64         `json:"written,omitempty"` // bytes to disks
-	Worked  time.Time     `json:"worked,omitzero"`   // when it used the processor last
-	Wrote   time.Time     `json:"wrote,omitzero"`    // when its log grew last
+
+	Received int64 `json:"received,omitempty"` // bytes that its TCP connections have carried, since its agent looks at it
+	Sent     int64 `json:"sent,omitempty"`
+
+	Worked time.Time `json:"worked,omitzero"` // when it used the processor last
+	Wrote  time.Time `json:"wrote,omitzero"`  // when its log grew last
 }
 
 // Samples are those of an agent's members, each oldest first.

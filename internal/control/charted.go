@@ -21,6 +21,8 @@ var kinds = []measure{
 	{"memory", "memory", "", "memory", "bytes"},
 	{"written", "written", "", "written to disk", "bytes/s"},
 	{"read", "read", "", "read from disk", "bytes/s"},
+	{"received", "received", "", "received over TCP", "bytes/s"},
+	{"sent", "sent", "", "sent over TCP", "bytes/s"},
 	{"free", "free", "", "free on its disk", "bytes"},
 	{"lag", "lag", "", "behind", ""},
 }

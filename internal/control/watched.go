@@ -169,7 +169,8 @@ func (w *watched) keep(name field.MemberName, x agentapi.Sample, at time.Time) {
 		return // it was not looked at since
 	}
 	between := x.At.Sub(before.At)
-	for what, counter := range map[string][2]float64{"cpu": {before.CPU.Seconds(), x.CPU.Seconds()}, "read": {float64(before.Read), float64(x.Read)}, "written": {float64(before.Written), float64(x.Written)}} {
+	for what, counter := range map[string][2]float64{"cpu": {before.CPU.Seconds(), x.CPU.Seconds()}, "read": {float64(before.Read), float64(x.Read)}, "written": {float64(before.Written), float64(x.Written)},
+		"received": {float64(before.Received), float64(x.Received)}, "sent": {float64(before.Sent), float64(x.Sent)}} {
 		if rate, ok := health.Rate(counter[0], counter[1], between); ok {
 			put(what, rate)
 		}

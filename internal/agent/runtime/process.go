@@ -111,11 +111,12 @@ type processes struct {
 type run struct {
 	*host.Process
 	started int64
+	traffic *traffic
 }
 
 func (r run) PID() int                  { return r.Process.PID }
 func (r run) Exited() <-chan order.Exit { return r.Process.Exited }
-func (r run) Usage() Usage              { return usageOf(r.Process.PID) }
+func (r run) Usage() Usage              { return usageOf(r.Process.PID, r.traffic) }
 func (r run) Record() Record            { return Record{PID: r.Process.PID, StartTime: r.started} }
 
 // Kill ends the process, and those of its group, at once.
@@ -148,7 +149,7 @@ func (p *processes) Adopt(rec Record, incarnation int) Run {
 	}
 	p.enter(group)
 	if found, err := host.Adopt(rec.PID, rec.StartTime); rec.PID > 0 && err == nil {
-		return run{found, rec.StartTime}
+		return run{found, rec.StartTime, &traffic{}}
 	}
 	// The pid was not written down, or its process has ended. Whoever is left holds the lock; a fork that was under way
 	// shows its environment within moments.
@@ -158,7 +159,7 @@ func (p *processes) Adopt(rec Record, incarnation int) Run {
 		if len(pids) > 0 && rec.PID == 0 {
 			at := host.StartTime(pids[0])
 			if found, err := host.Adopt(pids[0], at); err == nil {
-				return run{found, at}
+				return run{found, at, &traffic{}}
 			}
 		}
 		if rec.PID > 0 {
@@ -240,7 +241,7 @@ func (p *processes) Start(spec *order.Spec, incarnation int) (Run, error) {
 		host.Born.Delete(started.PID)
 		started.Exited <- host.ExitOf(cmd.ProcessState)
 	}()
-	return run{started, host.StartTime(started.PID)}, nil
+	return run{started, host.StartTime(started.PID), &traffic{}}, nil
 }
 
 // Fits tells whether the member's program is there, in a version that suits, and can be given what it needs.

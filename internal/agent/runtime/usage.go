@@ -15,14 +15,18 @@ type Usage struct {
 	Memory        int64         // bytes that its processes have for themselves, without what they share with others
 	CPU           time.Duration // of the processor, since they were started; less than before when one of them has ended unawaited
 	Read, Written int64         // bytes, from and to disks
+
+	Received, Sent int64 // bytes that its TCP connections have carried, since it is looked at
 }
 
 // tick is the unit of processor times in /proc: USER_HZ, which Linux shows as 100 on every architecture.
 const tick = 10 * time.Millisecond
 
 // usageOf sums up what a process and all below it take. A process that ends meanwhile counts for nothing.
-func usageOf(pid int) Usage {
+func usageOf(pid int, t *traffic) Usage {
 	var u Usage
+	begin := time.Now()
+	inodes := t.due(begin)
 	page := int64(os.Getpagesize())
 	queue := []int{pid}
 	for seen := 0; len(queue) > 0 && seen < host.MostProcesses; seen++ {
@@ -38,8 +42,16 @@ func usageOf(pid int) Usage {
 		u.CPU += processorTime(proc)
 		read, written := diskTraffic(proc)
 		u.Read, u.Written = u.Read+read, u.Written+written
+		if inodes != nil {
+			socketsOf(proc, inodes)
+		}
 		queue = append(queue, host.Children(pid)...)
 	}
+	if inodes != nil {
+		t.look(inodes, tcp.now())
+		t.took(begin, time.Now())
+	}
+	u.Received, u.Sent = t.total.received, t.total.sent
 	return u
 }
 

@@ -73,7 +73,11 @@ func called(f causes, e Event) bool { return slices.Contains(f.calls[f.of.Role],
 // others tells whether an event is about another member of the same role.
 func others(f causes, e Event) bool { return e.Member != f.of.Member && sameRole(f, e) }
 
-var losses = []string{"member-exited", "member-unready", "node-dark", "member-stopped", "leader-lost", "start-failed", "member-gone"}
+// ends are the losses that others do not bring about; the rest of losses often follows from one of those.
+var (
+	ends   = []string{"member-exited", "node-dark", "member-stopped", "start-failed", "member-gone"}
+	losses = append(slices.Clone(ends), "member-unready", "leader-lost")
+)
 
 var rules = map[string][]rule{
 	"member-unready": {
@@ -81,6 +85,7 @@ var rules = map[string][]rule{
 		{[]string{"member-exited", "node-dark", "member-reloaded"}, sameMember, soon, "of the same member, just before"},
 		{[]string{"node-dark"}, sameNode, soon, "its node could not be reached"},
 		{append([]string{"leader-seen"}, losses...), called, soon, "it cannot work without that role"},
+		{ends, others, soon, "another of its role was lost"},
 		{losses, others, soon, "another of its role was lost"},
 		{[]string{"node-dark"}, anything, soon, "a node could not be reached"},
 	},
@@ -103,8 +108,8 @@ var rules = map[string][]rule{
 	"member-planned":    {{asked, anything, long, "somebody asked for it"}},
 	"member-reloaded":   {{[]string{"member-ordered"}, sameMember, long, "it was given another configuration"}},
 	"order-refused":     {{[]string{"member-ordered"}, sameMember, long, "it is the answer to that"}},
-	"leader-seen":       {{append([]string{"operation-done"}, losses...), sameRole, soon, "the one before was lost, or handed over"}, {[]string{"node-dark"}, anything, soon, "a node could not be reached"}, {[]string{"member-ready"}, sameRole, soon, "enough of them were there to elect one"}},
-	"leader-lost":       {{losses, sameRole, soon, "who led was lost"}},
+	"leader-seen":       {{append([]string{"operation-done"}, ends...), sameRole, soon, "the one before was lost, or handed over"}, {losses, sameRole, soon, "the one before was lost, or handed over"}, {[]string{"node-dark"}, anything, soon, "a node could not be reached"}, {[]string{"member-ready"}, sameRole, soon, "enough of them were there to elect one"}},
+	"leader-lost":       {{ends, sameRole, soon, "who led was lost"}, {losses, sameRole, soon, "who led was lost"}},
 	"roster-seen":       {{[]string{"operation-done", "member-ready", "member-exited"}, sameRole, soon, "the cluster changed after that"}},
 	"node-back":         {{[]string{"node-dark"}, sameNode, long, "it could not be reached since then"}},
 	"operation-asked":   {{[]string{"operation-done", "operation-undone", "member-ready"}, sameRole, soon, "it waited for that"}, {asked, anything, long, "somebody asked for it"}},

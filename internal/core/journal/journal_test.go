@@ -114,3 +114,19 @@ func TestAnEventFollowsFromAnother(t *testing.T) {
 		}
 	}
 }
+
+// TestALeaderFollowsFromWhoEnded: while nobody leads, the others are not ready for that; what it began with is the end of who led.
+func TestALeaderFollowsFromWhoEnded(t *testing.T) {
+	of := func(seconds int, kind string, member field.MemberName) Event {
+		return Event{At: noon.Add(time.Duration(seconds) * time.Second), Kind: kind, Member: member, Role: "wardens"}
+	}
+	events := []Event{of(0, "member-exited", "wardens-1"), of(2, "member-unready", "wardens-2"), of(3, "member-unready", "wardens-3"), of(4, "leader-lost", ""), of(5, "leader-seen", "wardens-2")}
+	for i, want := range []int{-1, 0, 0, 0, 0} {
+		if got, how := Cause(events, i, nil); got != want {
+			t.Errorf("%s of %s follows from %d (%s), and not from %d", events[i].Kind, events[i].Member, got, how, want)
+		}
+	}
+	if got, _ := Cause(events[1:], 3, nil); got != 2 {
+		t.Errorf("where nobody ended, a leader follows from %d", got)
+	}
+}
