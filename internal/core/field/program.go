@@ -158,10 +158,8 @@ func (p *Program) Measured() (port, path string) {
 	if p.Metrics != nil {
 		return p.Metrics.Port, cmp.Or(p.Metrics.Path, "/metrics")
 	}
-	for _, name := range []string{"metrics", "monitor"} {
-		if _, is := p.Ports[name]; is {
-			return name, "/metrics"
-		}
+	if _, is := p.Ports["metrics"]; is {
+		return "metrics", "/metrics"
 	}
 	return "", ""
 }

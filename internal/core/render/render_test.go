@@ -95,12 +95,13 @@ func TestWhoTellsMeasures(t *testing.T) {
 	}{
 		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}}}, ""},
 		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}}, Metrics: &field.Metrics{Port: "in", Path: "/stats"}}, "198.18.0.3:9/stats"},
-		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}, "monitor": {Port: 10}}}, "198.18.0.3:10/metrics"},
+		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}, "metrics": {Port: 10}}}, "198.18.0.3:10/metrics"},
+		{field.Program{Ports: map[string]field.Port{"in": {Port: 9}, "monitor": {Port: 10}}}, ""}, // what is told there may be of any form
 	} {
 		s := scene(&field.Program{Command: []string{"run", template}})
 		s.Field.Roles[1].Program = &test.of
 		relay := s.Members["relays-1"]
-		relay.Ports = map[string]int{"in": 9, "monitor": 10}
+		relay.Ports = map[string]int{"in": 9, "metrics": 10, "monitor": 10}
 		s.Members["relays-1"] = relay
 		if spec, err := s.Spec("wardens-1"); err != nil || spec.Command[1] != test.want {
 			t.Errorf("of %+v: %q, %v; want %q", test.of.Metrics, spec.Command, err, test.want)

@@ -3,6 +3,7 @@ package snapshot
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"lanternfield/internal/core/field"
 	"lanternfield/internal/core/state"
@@ -45,8 +46,9 @@ func TestWhoDoesNotAnswerIsNamed(t *testing.T) {
 // TestWhatIsNoticedStandsBeforeWhatIsWell: a verdict that does not fit is cut at its end.
 func TestWhatIsNoticedStandsBeforeWhatIsWell(t *testing.T) {
 	snap := &Snapshot{State: Converged, said: "3 of 3 lit", Roles: []RoleView{{Role: "wardens", Votes: true, Want: 3, Voters: 3, VotesReady: 3, Survives: 1}},
-		Notices: []state.Notice{{Kind: state.NoticeDisk, Text: "the disk of wardens-1 is full"}}}
-	if snap.Judged(); snap.Verdict != "3 of 3 lit · the disk of wardens-1 is full · wardens holds 3 of 3 votes and survives 1 more loss" {
+		Notices: []state.Notice{{Kind: state.NoticeCertificate, Text: "a certificate runs out", Since: time.Unix(10, 0)}, {Kind: state.NoticeDisk, Text: "the disk of wardens-1 is full", Since: time.Unix(20, 0), Bad: true},
+			{Kind: state.NoticeLag, Text: "crews-1 is behind", Since: time.Unix(30, 0)}}}
+	if snap.Judged(); snap.Verdict != "3 of 3 lit · the disk of wardens-1 is full · crews-1 is behind · a certificate runs out · wardens holds 3 of 3 votes and survives 1 more loss" {
 		t.Errorf("the verdict is %q", snap.Verdict)
 	}
 }

@@ -3,6 +3,7 @@ package snapshot
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,11 +81,18 @@ func (snap *Snapshot) Judged() {
 // mostNoticed is how many notices a verdict has.
 const mostNoticed = 3
 
-// noticed words what is so, and is not said by the verdict already.
+// noticed words what is so, and is not said by the verdict already: the worst first, then what is newest, since what does not fit is cut.
 func (snap *Snapshot) noticed() []string {
 	var parts []string
 	n := 0
-	for _, x := range snap.Notices {
+	order := slices.Clone(snap.Notices)
+	slices.SortStableFunc(order, func(a, b state.Notice) int {
+		if a.Bad != b.Bad {
+			return map[bool]int{true: -1, false: 1}[a.Bad]
+		}
+		return b.Since.Compare(a.Since)
+	})
+	for _, x := range order {
 		switch x.Kind {
 		case state.NoticeState, state.NoticeSurvival:
 			continue

@@ -107,6 +107,16 @@ func TestTheCursorStandsInTime(t *testing.T) {
 	if !v.Event(1) || !v.At().Equal(at(40)) {
 		t.Errorf("and the one after it that of %s", v.At())
 	}
+	b.AddEvents([]control.Entry{{Seq: 11, At: at(50), Kind: "member-ready", Text: "one"}, {Seq: 12, At: at(50), Kind: "member-ready", Text: "two"}, {Seq: 13, At: at(50), Kind: "member-ready", Text: "three"}}, where)
+	v.Sync(b, names)
+	v.Seek(at(50))
+	for _, want := range []string{"two", "one", "went dark"} { // those of the same moment stay apart, whatever comes in
+		v.Event(-1)
+		b.AddEvents([]control.Entry{{Seq: b.Seq + 1, At: at(200 + int(b.Seq)), Kind: "member-ready", Text: "newer"}}, where)
+		if v.Sync(b, names); v.Under().Text != want {
+			t.Errorf("one event back is %q, not %q", v.Under().Text, want)
+		}
+	}
 	empty := &View{Text: "nothing-like-it"}
 	if empty.Sync(b, names); empty.Event(-1) || empty.Event(1) {
 		t.Error("there is an event among no lines")

@@ -20,6 +20,7 @@ type View struct {
 	trail  []time.Time     // where it was asked what an event follows from
 	cursor int             // which of the shown lines
 	when   time.Time       // its time, by which it is found again when others come in
+	words  string          // what it says, which tells it from others of the same time
 	shown  []int           // which of the book's lines
 	grown  int             // the state of the book that shown was made for
 	book   *Book
@@ -50,7 +51,7 @@ func (v *View) Sync(b *Book, names func() core.Names) {
 	if v.Follow || at.IsZero() {
 		v.stand(len(v.shown) - 1)
 	} else {
-		v.Seek(at)
+		v.seek(at, v.words)
 	}
 }
 
@@ -68,13 +69,31 @@ func (v *View) Seek(at time.Time) {
 	v.stand(n - 1)
 }
 
+// seek stands on the line of that moment that says that; where there is none, on the last one up to it.
+func (v *View) seek(at time.Time, words string) {
+	v.Seek(at)
+	for i := v.cursor; i >= 0 && i < len(v.shown); i-- {
+		l := &v.book.Lines[v.shown[i]]
+		if !l.At.Equal(at) {
+			return
+		}
+		if l.Text == words {
+			v.stand(i)
+			return
+		}
+	}
+}
+
 // stand stands on one of the shown lines.
 func (v *View) stand(i int) {
 	if i != v.cursor {
 		v.Open = false
 	}
 	v.cursor = min(max(i, 0), len(v.shown)-1)
-	v.when = v.At()
+	v.when, v.words = v.At(), ""
+	if l := v.Under(); l != nil {
+		v.words = l.Text
+	}
 }
 
 // Move goes that many lines and tells whether it stands on the last one.
