@@ -106,6 +106,11 @@ func TestValuesAreReadable(t *testing.T) {
 			t.Errorf("%v %s is %q, want %q", c.value, c.unit, got, c.want)
 		}
 	}
+	for value, want := range map[float64]string{3.2 * 1024: "3.2 KiB/s", 72.8 * 1024: "73 KiB/s", 1023.6 * 1024: "1024 KiB"} {
+		if got := label(value, "bytes/s"); got != want {
+			t.Errorf("at the edge, %v bytes/s is %q, want %q", value, got, want)
+		}
+	}
 	if got := between(0.8, 1.2, "ms"); got != "0.80 to 1.20 ms" {
 		t.Errorf("a span is %q", got)
 	}

@@ -3,6 +3,7 @@ package charts
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 
 	"lanternfield/internal/core/health"
@@ -80,17 +81,27 @@ func (s scale) row(v float64, n int) int {
 	return n - 1 - int(float64(n-1)*(v-s.low)/(s.high-s.low)+0.5)
 }
 
+// label words a value at the edge of a chart, where there is little room: without decimals, then without the unit, which the title says too.
+func label(v float64, unit string) string {
+	text := Value(v, unit)
+	if number, of, found := strings.Cut(text, " "); found && grid.Width(text) >= labelW {
+		if n, err := strconv.ParseFloat(number, 64); err == nil {
+			text = strconv.FormatFloat(n, 'f', 0, 64) + " " + of
+		}
+	}
+	if grid.Width(text) >= labelW {
+		text = Value(v, strings.TrimSuffix(unit, "/s"))
+	}
+	if grid.Width(text) >= labelW {
+		text = Value(v, "")
+	}
+	return grid.Shorten(text, labelW-1)
+}
+
 // labels writes what the top and the bottom stand for.
 func (d *drawing) labels(s scale, unit string, a board.Area) {
 	put := func(y int, v float64) {
-		text := Value(v, unit)
-		if grid.Width(text) >= labelW { // the title says what is counted
-			text = Value(v, strings.TrimSuffix(unit, "/s"))
-		}
-		if grid.Width(text) >= labelW {
-			text = Value(v, "")
-		}
-		text = grid.Shorten(text, labelW-1)
+		text := label(v, unit)
 		d.g.Text(a.X-1-grid.Width(text), y, text, d.k.Quiet())
 	}
 	put(a.Y, s.high)
