@@ -81,21 +81,21 @@ func (s scale) row(v float64, n int) int {
 	return n - 1 - int(float64(n-1)*(v-s.low)/(s.high-s.low)+0.5)
 }
 
-// label words a value at the edge of a chart, where there is little room: without decimals, then without the unit, which the title says too.
+// label words a value at the edge of a chart, where there is little room: without decimals, then without its time or its unit, which the title says too.
 func label(v float64, unit string) string {
-	text := Value(v, unit)
-	if number, of, found := strings.Cut(text, " "); found && grid.Width(text) >= labelW {
+	for _, unit := range []string{unit, strings.TrimSuffix(unit, "/s"), ""} {
+		text := Value(v, unit)
+		if grid.Width(text) < labelW {
+			return text
+		}
+		number, of, _ := strings.Cut(text, " ")
 		if n, err := strconv.ParseFloat(number, 64); err == nil {
-			text = strconv.FormatFloat(n, 'f', 0, 64) + " " + of
+			if text = strings.TrimSpace(strconv.FormatFloat(n, 'f', 0, 64) + " " + of); grid.Width(text) < labelW {
+				return text
+			}
 		}
 	}
-	if grid.Width(text) >= labelW {
-		text = Value(v, strings.TrimSuffix(unit, "/s"))
-	}
-	if grid.Width(text) >= labelW {
-		text = Value(v, "")
-	}
-	return grid.Shorten(text, labelW-1)
+	return grid.Shorten(Value(v, ""), labelW-1)
 }
 
 // labels writes what the top and the bottom stand for.
