@@ -154,7 +154,7 @@ func (a *app) pressJournal(is keyIs) tea.Cmd {
 	case is(a.keys.SearchNodes):
 		return a.searchNodes()
 	case is(a.keys.Open):
-		if l := j.Under(); l != nil && len(l.More) > 0 {
+		if j.Opens() {
 			j.Open = !j.Open
 		}
 	case is(a.keys.Left), is(a.keys.Right):

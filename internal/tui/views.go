@@ -144,7 +144,7 @@ func (a *app) journalHints() []hint {
 	all := []hint{{a.arrows().upDown, "line by line, back in time"}, {"{ }", "to events"}, hintOf(a.keys.Filter, "choose lines")}
 	if l := a.journal.Under(); l != nil {
 		all = append(all, hintOf(a.keys.Cause, "what it follows from"))
-		if len(l.More) > 0 {
+		if a.journal.Opens() {
 			all = append(all, hintOf(a.keys.Open, "open it"))
 		}
 	}

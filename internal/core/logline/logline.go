@@ -178,8 +178,12 @@ var levelWords = map[string]bool{"panic": true, "fatal": true, "crit": true, "cr
 // levelNear is how near its beginning a text must name its level, in bytes.
 const levelNear = 60
 
-// levelIn finds the level that a line of plain text names near its beginning: as a word in brackets, or with a colon, two blanks or nothing after it.
+// levelIn finds the level that a line of plain text names near its beginning: as a word in brackets, or with a colon, two blanks or nothing after it. What begins a stack
+// trace is an error.
 func levelIn(text string) Level {
+	if text != "" && strings.IndexByte("pfgTrS", text[0]) >= 0 && opens.MatchString(text) {
+		return Error
+	}
 	near := text[:min(len(text), levelNear)]
 	for i := 0; i < len(near); {
 		if !letter(near[i]) {

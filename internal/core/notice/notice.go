@@ -1,5 +1,5 @@
 // Package notice finds what a person is to be told of: a field that does not work as it should, a role that is one loss from stopping, members that
-// come and go, disks that fill, lag that grows, what is not as it was ordered, certificates that end. What is found is compared with what was told.
+// come and go or are stuck, disks that fill, lag that grows, what is not as it was ordered, certificates that end. What is found is compared with what was told.
 package notice
 
 import (
@@ -26,6 +26,7 @@ func Of(s *state.State, snap *snapshot.Snapshot, trends map[field.MemberName]*Tr
 	f.state()
 	f.survivals()
 	f.flapping()
+	f.stuck()
 	f.disks()
 	f.lags()
 	f.drift()
@@ -95,6 +96,29 @@ func (f *finder) flapping() {
 			if text := of.Flaps(f.now); text != "" {
 				f.add(state.Notice{Kind: state.NoticeFlapping, Member: m.Member, Role: m.Role, Node: m.Node, Text: text})
 			}
+		}
+	}
+}
+
+// mostStuck is how many stuck members of a role are told each alone.
+const mostStuck = 3
+
+// stuck finds who is stuck on the way to being ready, or to its end: of many in a role, the role.
+func (f *finder) stuck() {
+	for _, r := range f.snap.Roles {
+		var names []string
+		var of []snapshot.MemberView
+		for _, m := range f.snap.Members {
+			if m.Role == r.Role && m.Stuck() {
+				names, of = append(names, string(m.Member)), append(of, m)
+			}
+		}
+		if len(of) > mostStuck {
+			f.add(state.Notice{Kind: state.NoticeStuck, Role: r.Role, Text: fmt.Sprintf("%d members of %s are stuck: %s", len(of), r.Role, wording.FirstOf(names, mostStuck))})
+			continue
+		}
+		for _, m := range of {
+			f.add(state.Notice{Kind: state.NoticeStuck, Member: m.Member, Role: m.Role, Node: m.Node, Text: m.Late() + m.Besides()})
 		}
 	}
 }

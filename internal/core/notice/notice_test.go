@@ -210,3 +210,59 @@ func TestATrendIsBounded(t *testing.T) {
 		t.Errorf("after a gap there are %d points", len(x.Points))
 	}
 }
+
+// TestWhoIsStuckIsTold has members start in silence: each is told alone, and of many the role. What was told and is not over is so in the past as well, where it is
+// not known any more when they wrote and worked; a member that has come on since is slow, and no more.
+func TestWhoIsStuckIsTold(t *testing.T) {
+	s := harbour()
+	for _, name := range []field.MemberName{"crews-2", "wardens-1", "wardens-2", "wardens-3"} {
+		s.Members[name].Phase, s.Members[name].Since = state.Starting, noon.Add(-90*time.Second)
+	}
+	at := func(silent time.Duration) *snapshot.Snapshot {
+		snap := snapshot.Of(s, noon)
+		for i := range snap.Members {
+			if m := &snap.Members[i]; m.Phase == state.Starting {
+				if silent > 0 {
+					m.Signs = snapshot.Signs{Wrote: noon.Add(-silent), Worked: noon.Add(-silent)}
+				}
+				m.Judge(noon)
+			}
+		}
+		snap.Judged()
+		return snap
+	}
+	told := func(silent time.Duration) string {
+		var texts []string
+		for _, n := range Of(s, at(silent), nil, noon) {
+			if n.Kind == state.NoticeStuck {
+				texts = append(texts, n.ID+": "+n.Text)
+			}
+		}
+		return strings.Join(texts, "\n")
+	}
+	want := "stuck/crews-2: crews-2 is stuck: starting for 1 min 30 s, it was never seen here before, so there is nothing to compare it with, its log has been silent for 1 min 20 s, its processor has been idle for 1 min 20 s"
+	s.Members["wardens-3"].Phase = state.Ready
+	if got := told(80 * time.Second); !strings.Contains(got, want) || strings.Count(got, "\n") != 2 {
+		t.Errorf("three are stuck:\n%s", got)
+	}
+	s.Field.Roles[0].Members = 4
+	s.Members["wardens-4"] = &state.Member{Member: place.Member{Name: "wardens-4", Role: "wardens", Node: "tern-1"}, Number: 4, Phase: state.Starting, Since: noon.Add(-90 * time.Second), PID: 1, Incarnation: 1}
+	s.Members["wardens-3"].Phase = state.Starting
+	if got := told(80 * time.Second); !strings.Contains(got, "stuck/wardens: 4 members of wardens are stuck: wardens-1, wardens-2, wardens-3, wardens-4") || strings.Count(got, "\n") != 1 {
+		t.Errorf("four of a role are:\n%s", got)
+	}
+	if got := told(2 * time.Second); got != "" {
+		t.Errorf("none is silent:\n%s", got)
+	}
+
+	if got := at(0).Verdict; strings.Contains(got, "stuck") {
+		t.Errorf("nothing was told, and nothing is known of signs: %s", got)
+	}
+	s.Notices = []state.Notice{{Number: 1, ID: "stuck/crews-2", Kind: state.NoticeStuck, Member: "crews-2", Role: "crews", Text: want}}
+	if got := at(0).Verdict; !strings.HasPrefix(got, "crews-2 is stuck: starting for 1 min 30 s") {
+		t.Errorf("what was told is forgotten: %s", got)
+	}
+	if got := at(2 * time.Second).Verdict; strings.Contains(got, "stuck") {
+		t.Errorf("it has come on since: %s", got)
+	}
+}

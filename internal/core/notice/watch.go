@@ -41,7 +41,7 @@ func (w *Watch) Look(s *state.State, found []state.Notice, now time.Time) (begin
 			since = now
 			w.since[n.ID] = now
 		}
-		if now.Sub(since) >= after || n.Kind == state.NoticeFlapping { // that has lasted already
+		if now.Sub(since) >= after || n.Kind == state.NoticeFlapping || n.Kind == state.NoticeStuck { // that has lasted already
 			n.Since = since
 			begin = append(begin, n)
 		}

@@ -45,6 +45,37 @@ func (m MemberView) Late() string {
 	return text
 }
 
+// Stuck tells whether the member is stuck.
+func (m MemberView) Stuck() bool { return m.Pace != nil && m.Pace.Word == pace.Stuck }
+
+// Besides is what speaks for that it is slow or stuck, besides how long that takes usually.
+func (m MemberView) Besides() string {
+	text := ""
+	if m.Pace != nil {
+		for _, e := range m.Pace.Evidence {
+			if e != m.Usual.Words() {
+				text += ", " + e
+			}
+		}
+	}
+	return text
+}
+
+// remember has those be stuck that were told to be and are not said to be over, where the signs of that are not known: they are measured, and not recorded.
+func (snap *Snapshot) remember() {
+	for _, n := range snap.Notices {
+		if n.Kind != state.NoticeStuck {
+			continue
+		}
+		for i := range snap.Members {
+			m := &snap.Members[i]
+			if (m.Member == n.Member || n.Member == "" && m.Role == n.Role) && m.Pace != nil && m.Pace.Word == pace.Slow && m.Signs == (Signs{}) {
+				m.Pace.Word = pace.Stuck
+			}
+		}
+	}
+}
+
 // mostLate is how many slow or stuck members a verdict names.
 const mostLate = 2
 
@@ -53,6 +84,7 @@ func (snap *Snapshot) Judged() {
 	if snap.said == "" { // nothing of it is to be judged
 		return
 	}
+	snap.remember()
 	var parts []string
 	for _, word := range []pace.Word{pace.Stuck, pace.Slow} {
 		n := 0
@@ -94,7 +126,7 @@ func (snap *Snapshot) noticed() []string {
 	})
 	for _, x := range order {
 		switch x.Kind {
-		case state.NoticeState, state.NoticeSurvival:
+		case state.NoticeState, state.NoticeSurvival, state.NoticeStuck: // the verdict has said so, or it is not so any more
 			continue
 		case state.NoticeDrift:
 			if strings.Contains(snap.said, x.Text) || x.Member == "" {

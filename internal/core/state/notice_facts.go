@@ -35,6 +35,7 @@ const (
 	NoticeState       NoticeKind = "state"
 	NoticeSurvival    NoticeKind = "survives"
 	NoticeFlapping    NoticeKind = "comes and goes"
+	NoticeStuck       NoticeKind = "stuck"
 	NoticeDisk        NoticeKind = "disk"
 	NoticeLag         NoticeKind = "lag"
 	NoticeDrift       NoticeKind = "drift"

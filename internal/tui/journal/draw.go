@@ -3,6 +3,7 @@ package journal
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	core "lanternfield/internal/core/journal"
@@ -26,12 +27,19 @@ func (v *View) Draw(g *grid.Grid, k theme.Theme, a board.Area, past time.Time) {
 		g.Clip(a.X+1, a.Y+3, a.W-2, text, k.Quiet())
 		return
 	}
-	more := v.more(rows)
-	v.top = min(max(0, v.cursor-(rows-len(more))*2/3), max(0, len(v.shown)-rows+len(more)))
 	who := 12
 	if a.W >= 100 {
 		who = 16
 	}
+	v.room = max(0, a.W-4-who)
+	if a.W >= 50 {
+		v.room -= 13
+	}
+	if l := v.Under(); l != nil && len(l.More) > 0 {
+		v.room -= len(plus(l)) + 1
+	}
+	more := v.more(rows)
+	v.top = min(max(0, v.cursor-(rows-len(more))*2/3), max(0, len(v.shown)-rows+len(more)))
 	day := ""
 	for row, i := 0, v.top; row < rows && i < len(v.shown); row, i = row+1, i+1 {
 		l := &v.book.Lines[v.shown[i]]
@@ -62,14 +70,29 @@ func (v *View) Draw(g *grid.Grid, k theme.Theme, a board.Area, past time.Time) {
 	}
 }
 
-// more is what goes on with the line under the cursor, where it is to be shown.
+// more is what goes on with the line under the cursor, where it is to be shown: what of it did not fit, then the lines that belong to it.
 func (v *View) more(rows int) []string {
 	l := v.Under()
 	if !v.Open || l == nil {
 		return nil
 	}
-	return l.More[:min(len(l.More), max(0, rows-2))]
+	all := slices.Concat(v.broken(l)[1:], l.More)
+	return all[:min(len(all), max(0, rows-2))]
 }
+
+// broken is what a line says, broken where it does not fit.
+func (v *View) broken(l *Line) []string {
+	if v.room < 20 || grid.Width(l.Text) <= v.room {
+		return []string{l.Text}
+	}
+	if lines := grid.Wrap(l.Text, v.room); len(lines) > 0 {
+		return lines
+	}
+	return []string{l.Text} // nothing but blanks
+}
+
+// plus says how many lines belong to a line.
+func plus(l *Line) string { return fmt.Sprintf("+%d", len(l.More)) }
 
 // line draws one line.
 func (v *View) line(g *grid.Grid, k theme.Theme, a board.Area, l *Line, stamp string, who int, under bool, past time.Time) {
@@ -114,12 +137,16 @@ func (v *View) line(g *grid.Grid, k theme.Theme, a board.Area, l *Line, stamp st
 	g.Set(x, a.Y, mark, light)
 	g.Clip(x+2, a.Y, who-1, from, quiet)
 	rest := a.X + a.W - x - 3 - who
-	if n := len(l.More); n > 0 {
-		plus := fmt.Sprintf("+%d", n)
+	if len(l.More) > 0 {
+		plus := plus(l)
 		rest -= len(plus) + 1
 		g.Text(a.X+a.W-1-len(plus), a.Y, plus, act)
 	}
-	g.Clip(x+2+who, a.Y, rest, l.Text, text)
+	says := l.Text
+	if under && v.Open {
+		says = v.broken(l)[0]
+	}
+	g.Clip(x+2+who, a.Y, rest, says, text)
 }
 
 // head says what is shown, how much of it there is, and over which time.

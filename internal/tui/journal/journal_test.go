@@ -222,3 +222,31 @@ func TestOneStandsInTheHistogram(t *testing.T) {
 		t.Errorf("what is wrong with a pattern is not said:\n%s", text)
 	}
 }
+
+// TestALongLineIsOpened: what does not fit into the row is broken below it, before the lines that belong to it.
+func TestALongLineIsOpened(t *testing.T) {
+	b := filled()
+	b.AddEvents([]control.Entry{{Seq: 20, At: at(60), Kind: "notice-begun", Level: state.LevelWarning, Member: "crews-1", Text: strings.Repeat("a long story ", 12) + "with an end"}}, where)
+	v := &View{Follow: true}
+	v.Sync(b, names)
+	draw := func() string {
+		g := grid.New(100, 16, theme.Dark().Page())
+		v.Draw(g, theme.Dark(), board.Area{W: 100, H: 16}, time.Time{})
+		return g.Plain()
+	}
+	if text := draw(); strings.Contains(text, "with an end") || !strings.Contains(text, "…") || !v.Opens() {
+		t.Errorf("before it is opened (opens: %v):\n%s", v.Opens(), text)
+	}
+	v.Open = true
+	if text := draw(); !strings.Contains(text, "with an end") || strings.Contains(text, "…") {
+		t.Errorf("opened:\n%s", text)
+	}
+	if v.Move(-1); v.Open || v.Opens() {
+		t.Error("a short line opens")
+	}
+	b.AddEvents([]control.Entry{{Seq: 21, At: at(70), Kind: "notice-begun", Text: strings.Repeat(" ", 500)}}, where)
+	v.Sync(b, names)
+	v.Move(10)
+	v.Open = true
+	draw()
+}

@@ -6,6 +6,7 @@ import (
 
 	"lanternfield/internal/core/field"
 	core "lanternfield/internal/core/journal"
+	"lanternfield/internal/tui/grid"
 )
 
 // View is how somebody looks at a book.
@@ -26,6 +27,7 @@ type View struct {
 	book   *Book
 	typed  string // the filter's text that shown was made for
 	page   int    // lines that fit
+	room   int    // columns for what a line says, as it was drawn last
 	top    int
 }
 
@@ -144,6 +146,12 @@ func (v *View) Under() *Line {
 		return nil
 	}
 	return &v.book.Lines[v.shown[v.cursor]]
+}
+
+// Opens tells whether there is more of the line under the cursor than is shown.
+func (v *View) Opens() bool {
+	l := v.Under()
+	return l != nil && (len(l.More) > 0 || v.room > 0 && grid.Width(l.Text) > v.room)
 }
 
 // Stride goes to the next part of the histogram in that direction in which there is something, and tells whether there is one.
