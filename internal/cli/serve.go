@@ -72,6 +72,8 @@ func (a *app) serve(ctx context.Context, cmd *cobra.Command, folder control.Fold
 		err := keeper.Run(ctx, folder, keeper.Options{Command: who(cmd), Stay: true, Started: func() {
 			a.progressEnds()
 			fmt.Fprintf(a.out, "Keeping %s. Interrupt to stop keeping it; members go on running.\n", folder.Name())
+		}, HandedOver: func() {
+			fmt.Fprintf(a.out, "A command of another release keeps %s from now on. `lanternfield serve` of that release keeps it for good.\n", folder.Name())
 		}})
 		var held *control.HeldError
 		if !errors.As(err, &held) || !held.Answers || time.Now().After(deadline) {

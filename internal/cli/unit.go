@@ -67,7 +67,8 @@ RequiresMountsFor=%[2]s
 User=%[3]s
 Environment=%[5]s
 ExecStart=%[4]s serve --field %[1]s --state %[2]s
-Restart=on-failure
+# Also after it has handed over to a command of a newer release: it is started again as that release.
+Restart=always
 RestartSec=1s
 # Agents and members go on when this unit is stopped; they are ended by stop and retire alone.
 KillMode=process

@@ -26,6 +26,8 @@ type Options struct {
 	Stay    bool      // also when all is settled
 	Ready   io.Writer // hears how far it is: see signal; nil for nobody
 	Started func()    // is called when the field is kept; may be nil
+
+	HandedOver func() // is called when another keeps the field from then on; may be nil
 }
 
 // Run keeps a field until it is settled and left alone, is asked to hand over, or the context ends.
@@ -80,6 +82,9 @@ func Run(ctx context.Context, f control.Folder, o Options) error {
 			return c.Close()
 		case <-c.HandedOver():
 			slog.Info("the keeper hands the field over")
+			if o.HandedOver != nil {
+				o.HandedOver()
+			}
 			return c.Close()
 		case id := <-c.Unsealed():
 			slog.Info("the keyring is opened; the keeper begins anew")
