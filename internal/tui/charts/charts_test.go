@@ -111,6 +111,9 @@ func TestValuesAreReadable(t *testing.T) {
 			t.Errorf("at the edge, %v bytes/s is %q, want %q", value, got, want)
 		}
 	}
+	if got := label(0.04, "cores"); got != "0.04" {
+		t.Errorf("at the edge, 0.04 cores is %q", got)
+	}
 	if got := between(0.8, 1.2, "ms"); got != "0.80 to 1.20 ms" {
 		t.Errorf("a span is %q", got)
 	}

@@ -89,7 +89,7 @@ func label(v float64, unit string) string {
 			return text
 		}
 		number, of, _ := strings.Cut(text, " ")
-		if n, err := strconv.ParseFloat(number, 64); err == nil {
+		if n, err := strconv.ParseFloat(number, 64); err == nil && math.Abs(n) >= 10 { // of less, the decimals are what counts
 			if text = strings.TrimSpace(strconv.FormatFloat(n, 'f', 0, 64) + " " + of); grid.Width(text) < labelW {
 				return text
 			}
