@@ -124,7 +124,11 @@ func folderWith(t *testing.T) (Folder, *inside) {
 		g.Local = l
 		return ground.Several{kind.Local: g}
 	}}
-	t.Cleanup(func() { cancel(); g.all.Wait() })
+	t.Cleanup(func() {
+		cancel()
+		g.all.Wait()
+		endBelow(t, f.Dir)
+	})
 	return f, g
 }
 
