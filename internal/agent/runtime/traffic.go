@@ -54,9 +54,15 @@ func (c *connections) now() map[uint64]carried {
 
 // traffic counts what the connections of one member carry. What one carries that is opened and closed between two looks is not seen.
 type traffic struct {
-	known map[uint64]carried // at the look before; nil before the first
+	known map[uint64]seen // its sockets at the look before; nil before the first
 	total carried
 	next  time.Time // when it is looked at again
+}
+
+// seen is a socket at a look, and what it had carried as far as the system has told: a list may be cut short.
+type seen struct {
+	carried
+	told bool
 }
 
 // How often a member's connections are looked at, and how many times as long as a look takes at the least: one of very many takes a hundredth of a processor.
@@ -78,22 +84,23 @@ func (t *traffic) took(begin, end time.Time) {
 	t.next = begin.Add(max(lookEvery, lookShare*end.Sub(begin)))
 }
 
-// look adds what the member's sockets have carried since the look before. What those carried that were open at the first look is not known to be the member's doing since
-// it is looked at, and does not count.
+// look adds what the member's sockets have carried since the look before. What those carried that were open at the first look, or of which the system has not told before,
+// is not known to have been carried since then, and does not count.
 func (t *traffic) look(inodes map[uint64]bool, list map[uint64]carried) carried {
-	now := make(map[uint64]carried, len(inodes))
+	now := make(map[uint64]seen, len(inodes))
 	for inode := range inodes {
-		c, open := list[inode]
-		if !open {
+		before, was := t.known[inode]
+		c, told := list[inode]
+		if !told {
+			now[inode] = before
 			continue
 		}
-		now[inode] = c
-		if t.known == nil {
+		now[inode] = seen{c, true}
+		if t.known == nil || was && !before.told {
 			continue
 		}
-		before := t.known[inode]
 		if c.received < before.received || c.sent < before.sent {
-			before = carried{} // another connection has that inode
+			before = seen{} // another connection has that inode
 		}
 		t.total.received += c.received - before.received
 		t.total.sent += c.sent - before.sent

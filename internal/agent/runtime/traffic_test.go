@@ -7,22 +7,30 @@ import (
 	"time"
 )
 
-// TestTrafficIsAddedUp looks at connections that come, go, and whose inodes are used again.
+// TestTrafficIsAddedUp looks at connections that come, go, whose inodes are used again, and of which the system does not tell for once.
 func TestTrafficIsAddedUp(t *testing.T) {
-	mine := map[uint64]bool{1: true, 2: true, 3: true}
 	var x traffic
 	for i, look := range []struct {
 		name string
+		mine []uint64
 		list map[uint64]carried
 		want carried
 	}{
-		{"what was carried before does not count", map[uint64]carried{1: {1000, 500}, 9: {7, 7}}, carried{0, 0}},
-		{"what is carried since does", map[uint64]carried{1: {1100, 520}, 9: {9000, 9000}}, carried{100, 20}},
-		{"all of a new connection", map[uint64]carried{1: {1100, 520}, 2: {40, 5}}, carried{140, 25}},
-		{"what a closed one has carried stays", map[uint64]carried{2: {50, 5}}, carried{150, 25}},
-		{"another connection has the inode", map[uint64]carried{2: {3, 4}}, carried{153, 29}},
-		{"the system tells nothing", nil, carried{153, 29}},
+		{"what was carried before does not count", []uint64{1}, map[uint64]carried{1: {1000, 500}, 9: {7, 7}}, carried{0, 0}},
+		{"what is carried since does", []uint64{1}, map[uint64]carried{1: {1100, 520}, 9: {9000, 9000}}, carried{100, 20}},
+		{"all of a new connection", []uint64{1, 2}, map[uint64]carried{1: {1100, 520}, 2: {40, 5}}, carried{140, 25}},
+		{"what a closed one has carried stays", []uint64{2}, map[uint64]carried{2: {50, 5}}, carried{150, 25}},
+		{"another connection has the inode", []uint64{2}, map[uint64]carried{2: {3, 4}}, carried{153, 29}},
+		{"the system tells nothing", []uint64{2}, nil, carried{153, 29}},
+		{"and then goes on telling", []uint64{2}, map[uint64]carried{2: {13, 4}}, carried{163, 29}},
+		{"of a new one it tells nothing yet", []uint64{2, 3}, map[uint64]carried{2: {13, 4}}, carried{163, 29}},
+		{"then how far that has come", []uint64{2, 3}, map[uint64]carried{2: {13, 4}, 3: {800, 900}}, carried{163, 29}},
+		{"which counts from then on", []uint64{2, 3}, map[uint64]carried{2: {13, 4}, 3: {801, 902}}, carried{164, 31}},
 	} {
+		mine := map[uint64]bool{}
+		for _, inode := range look.mine {
+			mine[inode] = true
+		}
 		if got := x.look(mine, look.list); got != look.want {
 			t.Errorf("%d %s: %+v, want %+v", i+1, look.name, got, look.want)
 		}
