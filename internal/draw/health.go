@@ -279,6 +279,9 @@ func amount(v float64, unit string) string {
 // ticksOf gives the numbers at the side of a chart: whole ones where members are counted, round ones of their unit where bytes are.
 func ticksOf(low, high float64, c *health.Chart) []float64 {
 	zero := c.Shape == health.Steps || low >= 0 && low < 0.8*high
+	if most := max(math.Abs(low), math.Abs(high)); !zero && high-low < most/1000 { // it hardly moves: the numbers at the side would be one and the same, and the line on the edge
+		low, high = low-most/20, high+most/20
+	}
 	unit := 1.0
 	switch c.Unit {
 	case "bytes", "bytes/s":
